@@ -1,0 +1,151 @@
+"""Port Ellery as files: the hourly panel, calendars, pump events, the monthly export, the truth."""
+
+import json
+from pathlib import Path
+
+import numpy as np
+
+from port_ellery.town import DISTRICTS, HOLIDAYS, Town, make_town
+
+HOURLY = "port-ellery-hourly.csv"
+EXAMPLE = "port-ellery.toml"
+
+
+def write_demo(folder: Path, seed: int = 1871) -> list[Path]:
+    """Write every demo file into `folder`; equal seeds give equal bytes."""
+    folder.mkdir(parents=True, exist_ok=True)
+    town = make_town(seed)
+    rng = np.random.default_rng([seed, 2])
+    contents = {
+        HOURLY: hourly_csv(town),
+        "port-ellery-holidays.csv": _holidays(),
+        "port-ellery-pump-starts.jsonl": _pump_starts(rng),
+        "port-ellery-production.csv": _production(rng),
+        "port-ellery-truth.json": json.dumps({"seed": seed, "faults": town.truth}, indent=1, ensure_ascii=False) + "\n",
+        EXAMPLE: _EXAMPLE,
+    }
+    paths = []
+    for name, text in contents.items():
+        path = folder / name
+        path.write_bytes(text.encode())
+        paths.append(path)
+    return paths
+
+
+def hourly_csv(town: Town) -> str:
+    """Long rows: time, district, inflow, temperature, rain; hours without a reading have no row."""
+    stamps = [f"{time}:00Z" for time in town.times.astype(str)]
+    weather = [f"{t:.1f},{r:.1f}" for t, r in zip(town.temperature.tolist(), town.rain.tolist(), strict=True)]
+    lines = ["time,district,inflow_m3h,air_temp_c,rain_mm"]
+    for place, row, end in zip(DISTRICTS, town.inflow.tolist(), town.ends, strict=True):
+        lines += [
+            f"{stamp},{place[0]},{value:.2f},{outside}"
+            for stamp, value, outside in zip(stamps[:end], row[:end], weather[:end], strict=True)
+            if value == value
+        ]
+    return "\n".join(lines) + "\n"
+
+
+def _holidays() -> str:
+    return "name,first,last\n" + "".join(f"{name},{first},{last}\n" for name, first, last in HOLIDAYS)
+
+
+def _pump_starts(rng: np.random.Generator) -> str:
+    """Raw events of three pumping stations over eight weeks, with repeats and impossible durations."""
+    lines = []
+    for station, per_hour in (("Quay Lift", 2.4), ("Mill Booster", 1.1), ("Salt Pans", 0.35)):
+        at = np.datetime64("2024-10-28T00:00:00", "s")
+        while at < np.datetime64("2024-12-23T00:00:00", "s"):
+            at += np.timedelta64(int(rng.exponential(3600 / per_hour)) + 1, "s")
+            minutes = round(float(rng.gamma(3.0, 2.5)), 1)
+            if rng.random() < 0.004:
+                minutes = -minutes
+            event = {"started": str(at) + "Z", "station": station, "minutes": minutes}
+            lines.append(json.dumps(event))
+            if rng.random() < 0.006:
+                lines.append(json.dumps(event))
+    return "\n".join(lines) + "\n"
+
+
+def _production(rng: np.random.Generator) -> str:
+    """Monthly production over fourteen years as exported: title lines, brackets, blanks, a totals row."""
+    months = np.datetime64("2011-01", "M") + np.arange(168)
+    phase = np.arange(168) % 12
+    values = 214_000 * (1 + 0.012 * np.arange(168) / 12) * (1 + 0.13 * np.cos(2 * np.pi * (phase - 7) / 12))
+    values *= 1 + 0.018 * rng.normal(size=168)
+    cells = [f"{value:,.0f}" for value in values]
+    cells[31] = ""
+    cells[77] = "n/a"
+    cells[102] = f"({abs(values[102]) * 0.02:,.0f})"
+    lines = ["Port Ellery Water Board;;", "Production, m3;;printed 2025-01-09", "month;production;note"]
+    lines += [f"{month};{cell};" for month, cell in zip(months.astype(str), cells, strict=True)]
+    lines.append(f"Total;{values.sum():,.0f};")
+    return "\n".join(lines) + "\n"
+
+
+_EXAMPLE = """\
+# Port Ellery, hourly inflow: does anything beat the same hour last week?
+schema_version = 1
+name = "Port Ellery inflow"
+seed = 20240312
+metrics = ["mase", "rmse", "mae", "smape"]
+baseline = "same hour last week"
+
+[data]
+file = "port-ellery-hourly.csv"
+step = "1 hour"
+zone = "Europe/Lisbon"
+unit = "m³/h"
+
+[data.roles]
+time = "time"
+district = "key"
+inflow_m3h = "target"
+air_temp_c = "observed"
+rain_mm = "observed"
+
+[folds]
+kind = "expanding"
+count = 8
+horizon = 48
+span = 168
+every = 24
+spacing = 672
+
+[[contenders]]
+name = "same hour last week"
+forecaster = { kind = "seasonal_last_value", period = 168 }
+
+[[contenders]]
+name = "same hour yesterday"
+forecaster = { kind = "seasonal_last_value", period = 24 }
+
+[[contenders]]
+name = "last value"
+forecaster = { kind = "last_value" }
+
+[[contenders]]
+name = "drift"
+forecaster = { kind = "drift" }
+
+[[contenders]]
+name = "mean so far"
+forecaster = { kind = "mean" }
+
+[[contenders]]
+name = "Ridge on windows"
+forecaster = { kind = "ridge", strength = 10.0 }
+chain = [{ kind = "log" }, { kind = "period_means", period = "hour_of_week" }]
+
+[[contenders]]
+name = "Dense on windows"
+forecaster = { kind = "dense_network" }
+chain = [{ kind = "log" }, { kind = "linear_trend" }, { kind = "period_means", period = "hour_of_week" }]
+
+[outlook]
+horizon = 48
+
+[anomalies]
+using = "Ridge on windows"
+budget_per_week = 1.0
+"""

@@ -1,0 +1,153 @@
+"""Anomaly scores from out-of-sample residuals, scaled by a spread known before them."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from proteron.core.errors import SettingsError
+from proteron.core.flatten import Chain
+from proteron.core.forecasters import Contender, forecaster
+from proteron.core.judge import CellResult, Folds, walk_forward
+from proteron.core.panel import Floats, Panel
+
+_SCAN_FOLDS = 12
+
+
+@dataclass(frozen=True)
+class Flag:
+    """A span marked as anomalous: local positions `start` ≤ p < `stop`, its highest score, its kind."""
+
+    key: str
+    start: int
+    stop: int
+    score: float
+    kind: str
+    time: str
+
+
+@dataclass(frozen=True)
+class Scores:
+    """Per series, aligned with its points: expected value and score; NaN where nothing was scored."""
+
+    panel: Panel
+    expected: Floats
+    score: Floats
+
+    def series(self, index: int) -> tuple[Floats, Floats]:
+        part = slice(self.panel.offsets[index], self.panel.offsets[index + 1])
+        return self.expected[part], self.score[part]
+
+
+@dataclass(frozen=True)
+class Anomalies:
+    """Scores, the threshold per series and the flags above it, in time order."""
+
+    scores: Scores
+    thresholds: dict[str, float]
+    flags: tuple[Flag, ...]
+
+    def __iter__(self) -> Any:
+        return iter(self.flags)
+
+    def __len__(self) -> int:
+        return len(self.flags)
+
+
+def scan_folds(panel: Panel, count: int = _SCAN_FOLDS) -> Folds:
+    """Folds that score every step of the last three quarters once, one step ahead."""
+    known = panel.end - int(panel.starts.min())
+    count = min(count, max(1, known // 16))
+    span = max(1, (known - known // 4) // count)
+    return Folds.expanding(count=count, horizon=1, span=span, every=1)
+
+
+def residual_scores(panel: Panel, results: Sequence[CellResult]) -> Scores:
+    """Absolute flat one-step residuals in robust spreads (MAD) learned before the cutoff of each fold."""
+    expected = np.full(len(panel.values), np.nan)
+    score = np.full(len(panel.values), np.nan)
+    for result in results:
+        for row, index in enumerate(result.cell.series):
+            local = result.origins + result.cell.place.gap - panel.starts[index]
+            inside = (local >= 0) & (local < panel.lengths[index])
+            at = panel.offsets[index] + local[inside]
+            expected[at] = result.mean[row, inside, 0]
+            residual = np.abs(result.flat_mean - result.flat_truth)[row, inside, 0]
+            spread = result.spread[row]
+            floor = 1e-9 * max(1.0, float(np.nanmax(np.abs(result.flat_truth[row]), initial=0.0)))
+            score[at] = residual / max(spread, floor) if np.isfinite(spread) else np.nan
+    return Scores(panel, expected, score)
+
+
+def budget_threshold(score: Floats, steps_per_week: float, budget_per_week: float) -> float:
+    """The lowest threshold at which flagged runs stay within the budget, at least 3 spreads."""
+    present = np.isfinite(score)
+    weeks = present.sum() / steps_per_week
+    allowed = max(1, int(np.floor(budget_per_week * weeks))) if weeks else 0
+    ranked = np.sort(score[present])[::-1]
+    if not len(ranked):
+        return float("nan")
+    low, high = 0, len(ranked) - 1
+    while low < high:  # the number of points above grows with rank; runs follow it closely
+        middle = (low + high + 1) // 2
+        if len(_runs(score, ranked[middle])) <= allowed:
+            low = middle
+        else:
+            high = middle - 1
+    return float(max(np.nextafter(ranked[low], 0), 3.0))
+
+
+def _runs(score: Floats, threshold: float) -> list[tuple[int, int]]:
+    """Spans of consecutive points above the threshold."""
+    above = np.concatenate([[False], score > threshold, [False]])
+    edges = np.flatnonzero(above[1:] != above[:-1])
+    return list(zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True))
+
+
+def flags_above(scores: Scores, index: int, threshold: float) -> list[Flag]:
+    """Flags of one series: a run of three and more is a level shift, shorter ones are spikes."""
+    panel = scores.panel
+    _, score = scores.series(index)
+    runs = _runs(score, threshold)
+    if not runs:
+        return []
+    begins = np.array([start for start, _ in runs], dtype=np.int64)
+    times = panel.axis.times(panel.starts[index] + begins)
+    return [
+        Flag(
+            key=panel.keys[index],
+            start=start,
+            stop=stop,
+            score=float(np.nanmax(score[start:stop])),
+            kind="spike" if stop - start < 3 else "level shift",
+            time=str(time),
+        )
+        for (start, stop), time in zip(runs, times, strict=True)
+    ]
+
+
+def find_anomalies(
+    panel: Panel,
+    using: str | Contender = "ridge",
+    budget_per_week: float = 2.0,
+    chain: Chain | None = None,
+    seed: int = 0,
+    workers: int = 1,
+) -> Anomalies:
+    """Flag what a contender did not expect, at most `budget_per_week` flags per series on average.
+
+    Every score is out of sample: contender and spread were learned before the point's fold began.
+    Raises `SettingsError` for a budget that is not positive.
+    """
+    if not budget_per_week > 0:
+        raise SettingsError("The alert budget is a positive number of flags per week.", field="budget_per_week")
+    contender = forecaster(using, chain=chain) if isinstance(using, str) else using
+    report = walk_forward(panel, {"scan": contender}, scan_folds(panel), ["mae"], "scan", seed, workers)
+    scores = residual_scores(panel, report.results)
+    per_week = 604800 / panel.axis.step.nominal_seconds
+    thresholds, flags = {}, []
+    for index, key in enumerate(panel.keys):
+        thresholds[key] = budget_threshold(scores.series(index)[1], per_week, budget_per_week)
+        flags += flags_above(scores, index, thresholds[key])
+    return Anomalies(scores, thresholds, tuple(sorted(flags, key=lambda flag: flag.time)))

@@ -1,0 +1,160 @@
+"""The experiment file: one TOML document that says everything, and running it without web or database."""
+
+import tomllib
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Literal
+
+from pydantic import Field, ValidationError, field_validator
+
+from proteron.core.anomalies import Anomalies, find_anomalies
+from proteron.core.documents import Settings, settings_error
+from proteron.core.errors import InputError, SettingsError
+from proteron.core.flatten.chain import AnyStage, Chain
+from proteron.core.forecasters import Contender, Forecast
+from proteron.core.forecasters.contender import AnyForecaster
+from proteron.core.intake import Role, TableReading, read_table
+from proteron.core.judge import Folds, Report, check_judging, walk_forward
+from proteron.core.judge.cells import Cell
+from proteron.core.outlook import outlook
+from proteron.core.windows import WindowPlan
+
+
+class DataSettings(Settings):
+    """Where the data is and how it is read; `dataset` guards against a file that has changed."""
+
+    file: str = Field(description="Path, relative to the experiment file.")
+    roles: dict[str, Role] = Field(default_factory=dict, description="Column to role; the rest is guessed.")
+    step: str | None = Field(None, description="Such as “1 hour”; empty: inferred.")
+    zone: str = "UTC"
+    unit: str = ""
+    dataset: str | None = Field(None, description="SHA-256 of the dataset; a mismatch stops the run.")
+
+
+class ContenderEntry(Settings):
+    """A named contender: a forecaster and the stages of its chain."""
+
+    name: str = Field(min_length=1)
+    forecaster: AnyForecaster
+    chain: tuple[AnyStage, ...] = ()
+
+    @property
+    def contender(self) -> Contender:
+        return Contender(forecaster=self.forecaster, chain=Chain(self.chain))
+
+
+class OutlookSettings(Settings):
+    """The final forecast; by default the contender with the best skill over the judged horizon."""
+
+    contender: str | None = None
+    horizon: int | None = Field(None, ge=1)
+    levels: tuple[float, ...] = (0.5, 0.8, 0.95)
+
+
+class AnomalySettings(Settings):
+    """Flags from one contender's one-step errors."""
+
+    using: str
+    budget_per_week: float = Field(2.0, gt=0)
+
+
+class Experiment(Settings):
+    """Contenders × folds × series with everything needed to run it again."""
+
+    schema_version: Literal[1] = 1
+    name: str = "experiment"
+    seed: int = Field(0, ge=0)
+    data: DataSettings
+    folds: Folds = Folds()
+    metrics: tuple[str, ...] = ("mase", "rmse", "mae", "smape")
+    baseline: str | None = None
+    contenders: tuple[ContenderEntry, ...] = Field(min_length=1)
+    windows: WindowPlan | None = Field(None, description="A table to cut and write, beside the contenders' own.")
+    outlook: OutlookSettings | None = None
+    anomalies: AnomalySettings | None = None
+
+    @field_validator("contenders")
+    @classmethod
+    def _named_once(cls, entries: tuple[ContenderEntry, ...]) -> tuple[ContenderEntry, ...]:
+        names = [entry.name for entry in entries]
+        if len(set(names)) != len(names):
+            raise ValueError("two contenders have the same name")
+        return entries
+
+    @classmethod
+    def load(cls, path: Path) -> "Experiment":
+        """Read and validate a TOML file; raises `InputError` or `SettingsError`."""
+        try:
+            return cls.model_validate(tomllib.loads(path.read_text("utf-8")))
+        except OSError as error:
+            raise InputError(f"{path} cannot be read: {error.strerror}.", field="file") from error
+        except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+            raise InputError(f"{path.name} is not TOML: {error}.", field="file") from error
+        except ValidationError as error:
+            raise settings_error(error) from error
+
+    @property
+    def chosen_baseline(self) -> str:
+        naive = (entry.name for entry in self.contenders if entry.contender.is_baseline)
+        return self.baseline or next(naive, self.contenders[0].name)
+
+    def entry(self, name: str) -> ContenderEntry:
+        for entry in self.contenders:
+            if entry.name == name:
+                return entry
+        raise SettingsError(f"There is no contender “{name}”.", field="contenders")
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """Everything one run of an experiment file found."""
+
+    reading: TableReading
+    report: Report
+    forecast: Forecast | None
+    forecast_by: str | None
+    anomalies: Anomalies | None
+
+
+def run_experiment(
+    experiment: Experiment,
+    folder: Path,
+    workers: int = 1,
+    progress: Callable[[int, int, Cell, str | None], None] | None = None,
+) -> Outcome:
+    """Import, judge, forecast and flag as the experiment says; files are looked up in `folder`."""
+    data = experiment.data
+    reading = read_table(folder / data.file, data.roles or None, data.step, data.zone, data.unit)
+    panel = reading.panel
+    if data.dataset and data.dataset != panel.hash:
+        raise InputError(
+            f"{data.file} is not the data this experiment was made with: {panel.hash[:12]}, not {data.dataset[:12]}.",
+            field="data.dataset",
+        )
+    entries = {entry.name: entry.contender for entry in experiment.contenders}
+    check_judging(entries, experiment.metrics, experiment.chosen_baseline)
+    report = walk_forward(
+        panel, entries, experiment.folds, experiment.metrics, experiment.chosen_baseline,
+        experiment.seed, workers, progress,
+    )  # fmt: skip
+    forecast, by = None, None
+    if experiment.outlook is not None and report.results:
+        by = experiment.outlook.contender or best_of(report.board)
+        mine = [result for result in report.results if result.cell.name == by]
+        contender = experiment.entry(by).contender
+        wanted = experiment.outlook
+        _, forecast = outlook(panel, contender, mine, wanted.horizon, wanted.levels, experiment.seed)
+    anomalies = None
+    if experiment.anomalies is not None:
+        using = experiment.entry(experiment.anomalies.using).contender
+        anomalies = find_anomalies(
+            panel, using, experiment.anomalies.budget_per_week, seed=experiment.seed, workers=workers
+        )  # fmt: skip
+    return Outcome(reading, report, forecast, by, anomalies)
+
+
+def best_of(board: list[dict[str, Any]]) -> str:
+    """The contender with the highest skill; ties go to the one entered first."""
+    ranked = sorted(board, key=lambda row: -(row["skill"] if row["skill"] is not None else float("-inf")))
+    return str(ranked[0]["contender"])

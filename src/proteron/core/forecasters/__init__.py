@@ -1,0 +1,17 @@
+"""Forecasters: baselines and learners behind one protocol, alone or inside a chain."""
+
+from proteron.core.forecasters.contender import (
+    FORECASTERS,
+    Contender,
+    FittedContender,
+    forecaster,
+    forecasters,
+    truths,
+)
+from proteron.core.forecasters.forecast import Forecast, quantile_rows
+from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
+
+__all__ = [
+    "FORECASTERS", "Contender", "FittedContender", "Forecast", "Forecaster", "ForecasterState", "Work",
+    "forecaster", "forecasters", "quantile_rows", "truths",
+]  # fmt: skip

@@ -1,0 +1,225 @@
+"""A contender: a forecaster with its settings and its chain, and what it learned as of a cutoff."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from pydantic import BeforeValidator, Field
+
+from proteron.core.compiled import single_blas_thread
+from proteron.core.documents import Settings, content_hash
+from proteron.core.errors import SettingsError, TooShortError
+from proteron.core.flatten import Chain, FittedChain
+from proteron.core.forecasters.baselines import Drift, LastValue, Mean, SeasonalLastValue
+from proteron.core.forecasters.dense_network import DenseNetwork
+from proteron.core.forecasters.forecast import Forecast
+from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
+from proteron.core.forecasters.ridge import Ridge
+from proteron.core.forecasters.window_forecaster import WindowForecaster, with_plan
+from proteron.core.panel import Floats, Panel
+from proteron.core.timeline import Ints, Moment
+
+FORECASTERS: tuple[type[Forecaster], ...] = (LastValue, SeasonalLastValue, Drift, Mean, Ridge, DenseNetwork)
+AnyForecaster = Annotated[
+    LastValue | SeasonalLastValue | Drift | Mean | Ridge | DenseNetwork, Field(discriminator="kind")
+]  # one line per forecaster
+
+_RESIDUAL_ORIGINS = 300
+
+
+def _chain(given: Any) -> Any:
+    return Chain.from_document(given) if isinstance(given, dict) else given
+
+
+class Contender(Settings):
+    """Forecaster and chain; its document and hash identify it everywhere."""
+
+    schema_version: Literal[1] = 1
+    forecaster: AnyForecaster
+    chain: Annotated[Chain, BeforeValidator(_chain)] = Chain()
+
+    def document(self) -> dict[str, Any]:
+        forecaster = {**self.forecaster.document(), "version": self.forecaster.version}
+        return {"schema_version": 1, "forecaster": forecaster, "chain": self.chain.document()}
+
+    @classmethod
+    def from_document(cls, document: dict[str, Any]) -> "Contender":
+        forecaster = {name: value for name, value in document["forecaster"].items() if name != "version"}
+        return cls.parse({"forecaster": forecaster, "chain": document.get("chain", {})})
+
+    @property
+    def hash(self) -> str:
+        return content_hash(self.document())
+
+    @property
+    def is_baseline(self) -> bool:
+        return self.forecaster.family == "baseline"
+
+    def fit(
+        self, panel: Panel, until: Moment | None = None, *, horizon: int | None = None, seed: int = 0,
+        work: Work | None = None,
+    ) -> "FittedContender":  # fmt: skip
+        """Learn chain and forecaster from what is known at `until`; `horizon` is how far it will be asked.
+
+        Raises `TooShortError` when nothing is known, and whatever stage or forecaster finds wrong.
+        """
+        known = panel.cut_at(until)
+        if not np.isfinite(known.values).any():
+            raise TooShortError("Nothing is known as of this cutoff.", field="until")
+        chain = self.chain.fit(known)
+        with single_blas_thread():
+            flat = chain.apply(known.learnable())
+            state = self.forecaster.learn(flat, work or Work(horizon=horizon, seed=seed))
+        return FittedContender(self, known, panel.known(until), chain, state)
+
+
+@dataclass(frozen=True)
+class FittedContender:
+    """A contender with what it learned as of `until`; forecasts from there or, unchanged, from later origins."""
+
+    contender: Contender
+    known: Panel
+    until: int
+    chain: FittedChain
+    state: ForecasterState
+
+    def means(self, panel: Panel, origins: Ints, horizon: int) -> tuple[Floats, Floats]:
+        """Forecasts in original and in flat units, (n_series, n_origins, horizon) each.
+
+        `panel` may reach beyond the cutoff; a row reads only points before its own origin.
+        """
+        origins = np.asarray(origins, dtype=np.int64)
+        with single_blas_thread():
+            flat_panel = self.chain.apply(panel)
+            flat = self.contender.forecaster.means(self.state, flat_panel, origins, horizon)
+            return self._undo(panel, flat, origins), flat
+
+    def _undo(self, panel: Panel, flat: Floats, origins: Ints) -> Floats:
+        """Back to original units: `flat` (n_series, …, n_origins, horizon)."""
+        if not self.chain.chain.stages:
+            return flat
+        out = np.empty_like(flat)
+        for index, key in enumerate(panel.keys):
+            first = int(panel.starts[index])
+            inside = np.clip(origins, first, first + int(panel.lengths[index]))
+            lanes = self.chain.lanes(panel, index)
+            out[index] = self.chain.undo_ahead(key, flat[index], inside, first, lanes)
+        return out
+
+    def flat_errors(self, horizon: int) -> Floats:
+        """In-sample flat errors, forecast minus truth, (n_origins, n_series, horizon), evenly spaced origins."""
+        end = self.known.end
+        first = int(self.known.starts.min()) + self._look_back
+        stop = end - horizon
+        if stop < first:
+            return np.empty((0, len(self.known), horizon))
+        origins = np.unique(np.linspace(first, stop, _RESIDUAL_ORIGINS).round().astype(np.int64))
+        with single_blas_thread():
+            flat_panel = self.chain.apply(self.known)
+            flat = self.contender.forecaster.means(self.state, flat_panel, origins, horizon)
+        errors = (flat - truths(flat_panel, origins, horizon)).transpose(1, 0, 2)
+        return errors[np.isfinite(errors).any(axis=(1, 2))]
+
+    @property
+    def _look_back(self) -> int:
+        plan = self.state.facts.get("plan")
+        if plan is None:
+            return int(self.state.facts.get("period", 1))
+        forecaster = self.contender.forecaster
+        assert isinstance(forecaster, WindowForecaster)
+        return forecaster.resolved_plan(self.known, 1).look_back
+
+    def forecast(
+        self, horizon: int, levels: Sequence[float] = (0.5, 0.8, 0.95), flat_errors: Floats | None = None
+    ) -> Forecast:
+        """Forecast from the cutoff; ranges carry over `flat_errors` (n_rows, n_series, horizon).
+
+        Without them, errors at origins inside the learned span are used.
+        """
+        if horizon < 1:
+            raise SettingsError("The horizon is at least one step.", field="horizon")
+        origins = np.array([self.until], dtype=np.int64)
+        mean, flat = self.means(self.known, origins, horizon)
+        errors = self.flat_errors(horizon) if flat_errors is None else flat_errors
+        possible_flat = flat[:, 0][None] - errors
+        possible = self._undo(self.known, possible_flat.transpose(1, 0, 2)[:, :, None], origins)[:, :, 0]
+        return Forecast(
+            self.known.axis, self.known.keys, self.until, mean[:, 0], flat[:, 0],
+            possible.transpose(1, 0, 2), tuple(levels),
+        )  # fmt: skip
+
+    @cached_property
+    def fitted_values(self) -> Any:
+        """One-step-ahead forecasts inside the learned span, per key (a plain array for one series)."""
+        origins = np.arange(self.known.end)
+        mean = self.means(self.known, origins, 1)[0][:, :, 0]
+        starts, lengths = self.known.starts, self.known.lengths
+        return self._per_key(
+            [mean[i, starts[i] : starts[i] + lengths[i]] for i in range(len(self.known))]
+        )  # fmt: skip
+
+    @property
+    def residuals(self) -> Any:
+        """Observed minus fitted values."""
+        if len(self.known) == 1:
+            return self.known.series(0) - self.fitted_values
+        return {key: self.known[key] - fitted for key, fitted in self.fitted_values.items()}
+
+    @property
+    def parameters(self) -> Any:
+        """Learned numbers by name, in flat units; per key for a panel of several series."""
+        forecaster = self.contender.forecaster
+        return self._per_key([forecaster.parameters(self.state, key) for key in self.known.keys])
+
+    @property
+    def standard_errors(self) -> Any:
+        """Standard errors by parameter, where theory gives them."""
+        return self._per_key([{} for _ in self.known.keys])
+
+    @property
+    def criteria(self) -> Any:
+        """Number of residuals and their root mean square in original units, one step ahead, inside the learned span."""
+        residuals = [self.residuals] if len(self.known) == 1 else list(self.residuals.values())
+        present = [each[np.isfinite(each)] for each in residuals]
+        return self._per_key(
+            [{"n": float(len(e)), "rmse": float(np.sqrt((e**2).mean())) if len(e) else float("nan")} for e in present]
+        )
+
+    @property
+    def summary(self) -> Any:
+        forecaster = self.contender.forecaster
+        return self._per_key([forecaster.summary(self.state, key) for key in self.known.keys])
+
+    def _per_key(self, each: list[Any]) -> Any:
+        return each[0] if len(each) == 1 else dict(zip(self.known.keys, each, strict=True))
+
+
+def truths(panel: Panel, origins: Ints, horizon: int, values: Floats | None = None) -> Floats:
+    """What happened after each origin, (n_series, n_origins, horizon), NaN beyond the data."""
+    flat = panel.values if values is None else values
+    out = np.full((len(panel), len(origins), horizon), np.nan)
+    for index in range(len(panel)):
+        local = (origins - panel.starts[index])[:, None] + np.arange(horizon)
+        inside = (local >= 0) & (local < panel.lengths[index])
+        out[index][inside] = flat[panel.offsets[index] + local[inside]]
+    return out
+
+
+def forecaster(name: str, *, chain: Chain | None = None, **settings: Any) -> Contender:
+    """A contender by its forecaster's name; window forecasters also take a plan's settings directly.
+
+    Raises `SettingsError` for an unknown name or setting.
+    """
+    for each in FORECASTERS:
+        if each.model_fields["kind"].default == name:
+            given = with_plan(settings) if issubclass(each, WindowForecaster) else settings
+            return Contender(forecaster=each.parse(given), chain=chain or Chain())
+    known = ", ".join(forecasters())
+    raise SettingsError(f"There is no forecaster “{name}”; there are: {known}.", field="forecaster")
+
+
+def forecasters() -> dict[str, dict[str, Any]]:
+    """Names of all forecasters with the JSON schema of their settings."""
+    return {each.model_fields["kind"].default: each.model_json_schema() for each in FORECASTERS}

@@ -1,0 +1,73 @@
+"""What a forecaster answers: means, ranges and joint paths, in original units."""
+
+from dataclasses import dataclass, field
+from functools import cached_property
+
+import numpy as np
+
+from proteron.core.errors import SettingsError
+from proteron.core.panel import Floats
+from proteron.core.timeline import Instants, Ints, TimeAxis
+
+
+def quantile_rows(rows: Floats, level: float) -> Floats:
+    """The `level` quantile over the first axis, missing entries ignored, NaN where all are missing."""
+    order = np.sort(rows, axis=0)  # NaN last
+    counts = np.isfinite(rows).sum(axis=0)
+    place = np.clip((counts + 1) * level - 1, 0, np.maximum(counts - 1, 0))
+    low = np.floor(place).astype(np.int64)
+    high = np.minimum(low + 1, np.maximum(counts - 1, 0))
+    bottom, top = (np.take_along_axis(order, at[None], axis=0)[0] for at in (low, high))
+    return np.where(counts > 0, bottom + (top - bottom) * (place - low), np.nan)
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """Forecasts of every series from one origin.
+
+    `mean` is (n_series, horizon); `possible` (n_rows, n_series, horizon) are equally likely joint
+    futures, one row per past origin whose errors were carried over, so series stay correlated.
+    """
+
+    axis: TimeAxis
+    keys: tuple[str, ...]
+    origin: int
+    mean: Floats
+    flat_mean: Floats
+    possible: Floats
+    levels: tuple[float, ...]
+    lower: dict[float, Floats] = field(init=False)
+    upper: dict[float, Floats] = field(init=False)
+
+    def __post_init__(self) -> None:
+        if not all(0 < level < 1 for level in self.levels):
+            raise SettingsError("Range levels lie between 0 and 1, such as 0.95.", field="levels")
+        bounds = {level: ((1 - level) / 2, (1 + level) / 2) for level in self.levels}
+        object.__setattr__(self, "lower", {level: self._bound(low) for level, (low, _) in bounds.items()})
+        object.__setattr__(self, "upper", {level: self._bound(high) for level, (_, high) in bounds.items()})
+
+    def _bound(self, level: float) -> Floats:
+        if not len(self.possible):
+            return np.full(self.mean.shape, np.nan)
+        return quantile_rows(self.possible, level)
+
+    @property
+    def horizon(self) -> int:
+        return int(self.mean.shape[1])
+
+    @cached_property
+    def positions(self) -> Ints:
+        """Grid positions of the steps ahead, (horizon,)."""
+        return self.origin + np.arange(self.horizon)
+
+    @property
+    def times(self) -> Instants:
+        """UTC instants of the steps ahead, (horizon,)."""
+        return self.axis.times(self.positions)
+
+    def paths(self, count: int, seed: int = 0) -> Floats:
+        """`count` joint futures (count, n_series, horizon), whole past errors drawn with replacement."""
+        if not len(self.possible):
+            return np.full((count, *self.mean.shape), np.nan)
+        rows = np.random.default_rng(seed).integers(len(self.possible), size=count)
+        return self.possible[rows]

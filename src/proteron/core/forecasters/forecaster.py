@@ -1,0 +1,78 @@
+"""The one protocol of all forecasters: settings learn a state from a flat panel and forecast with it."""
+
+from abc import abstractmethod
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any, ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from proteron.core.documents import Settings
+from proteron.core.panel import Floats, Panel
+from proteron.core.timeline import Ints
+
+
+def _go_on() -> bool:
+    return False
+
+
+@dataclass(frozen=True)
+class Work:
+    """What a fit may need besides data: how far it will be asked to look, its seed, a way to be stopped."""
+
+    horizon: int | None = None
+    seed: int = 0
+    stop_asked: Callable[[], bool] = _go_on
+
+
+@dataclass(frozen=True)
+class ForecasterState:
+    """What a forecaster learned: named arrays (first axis the series in `keys`), and plain JSON facts."""
+
+    keys: tuple[str, ...]
+    arrays: dict[str, NDArray[Any]] = field(default_factory=dict)
+    facts: dict[str, Any] = field(default_factory=dict)
+
+    def row(self, key: str) -> int:
+        return self.keys.index(key)
+
+
+class Forecaster(Settings):
+    """Settings of a forecaster; works on flat values, knows nothing of chains."""
+
+    title: ClassVar[str]
+    family: ClassVar[str] = "baseline"
+    version: ClassVar[int] = 1
+    panel_wide: ClassVar[bool] = False  # learns one state over all series of the panel
+    cost: ClassVar[float] = 1.0  # rough work per point, the mean being 1; sizes the cells
+
+    @abstractmethod
+    def learn(self, known: Panel, work: Work) -> ForecasterState:
+        """Learn from a panel that ends at the cutoff; masked points are already missing."""
+
+    @abstractmethod
+    def means(self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int) -> Floats:
+        """Mean forecasts (n_series, n_origins, horizon) of the steps after each origin.
+
+        `origins` (n_origins,) count known grid positions; only points before each may be read.
+        NaN where nothing can be said.
+        """
+
+    def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Learned numbers of one series by name."""
+        return {}
+
+    def summary(self, state: ForecasterState, key: str) -> str:
+        """What was learned, in one sentence."""
+        return f"{self.title}."
+
+    @property
+    def label(self) -> str:
+        """A short name with the settings that matter."""
+        return self.title
+
+
+def local_origins(panel: Panel, index: int, origins: Ints) -> Ints:
+    """Known points of one series as of each origin, (n_origins,)."""
+    return np.clip(origins - panel.starts[index], 0, panel.lengths[index])

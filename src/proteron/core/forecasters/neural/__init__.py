@@ -1,0 +1,1 @@
+"""The neural engine: compiled layers and training loops of our own."""

@@ -1,0 +1,86 @@
+"""Ridge regression on windows (Hoerl & Kennard 1970), one per series."""
+
+from typing import ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+from scipy import linalg
+
+from proteron.core.forecasters.forecaster import ForecasterState, Work
+from proteron.core.forecasters.window_forecaster import WindowForecaster, standardise, standardised
+from proteron.core.panel import Floats, Panel
+from proteron.core.timeline import Ints
+from proteron.core.windows import Table
+
+
+def ridge_weights(features: Floats, targets: Floats, strength: float) -> Floats:
+    """Minimise |targets - features w|² + strength |w|²; (n_rows, p), (n_rows, m) to (p, m)."""
+    gram = features.T @ features
+    gram[np.diag_indices_from(gram)] += strength
+    try:
+        return linalg.cho_solve(linalg.cho_factor(gram), features.T @ targets)
+    except linalg.LinAlgError:
+        return linalg.lstsq(gram, features.T @ targets)[0]
+
+
+class Ridge(WindowForecaster):
+    """Linear regression on standardised features with a squared penalty, one model per series and step."""
+
+    title: ClassVar[str] = "ridge on windows"
+    cost: ClassVar[float] = 20.0
+    kind: Literal["ridge"] = "ridge"
+    strength: float = Field(1.0, ge=0, title="Strength", description="Penalty on squared standardised coefficients.")
+
+    def learn_rows(self, table: Table, known: Panel, work: Work) -> ForecasterState:
+        count, width, steps = len(known), len(table.names), len(table.target_names)
+        weights = np.zeros((count, width, steps))
+        centres, spreads = np.zeros((count, width)), np.ones((count, width))
+        intercepts, rows = np.zeros((count, steps)), np.zeros(count)
+        for index in range(count):
+            mine = table.series == index
+            rows[index] = mine.sum()
+            if rows[index] < 2:
+                continue
+            features, centres[index], spreads[index] = standardise(table.features[mine])
+            targets = table.targets[mine]
+            intercepts[index] = targets.mean(axis=0)
+            weights[index] = ridge_weights(features, targets - intercepts[index], self.strength)
+        arrays = {"weights": weights, "intercepts": intercepts, "centres": centres, "spreads": spreads, "rows": rows}
+        return ForecasterState(known.keys, arrays, {"names": list(table.names)})
+
+    def predict(self, state: ForecasterState, features: Floats, series: Ints) -> Floats:
+        out = np.empty((len(features), state.arrays["intercepts"].shape[1]))
+        for row in np.unique(series):
+            mine = series == row
+            scaled = standardised(features[mine], state.arrays["centres"][row], state.arrays["spreads"][row])
+            out[mine] = scaled @ state.arrays["weights"][row] + state.arrays["intercepts"][row]
+        return out
+
+    def coefficients(self, state: ForecasterState, key: str) -> tuple[Floats, Floats]:
+        """Intercept (n_steps,) and coefficients (n_features, n_steps) in the flat series' own units.
+
+        Features that are values of the series keep the series' unit; others are as they stand.
+        """
+        row = state.row(key)
+        level, spread = state.arrays["level"][row], state.arrays["spread"][row]
+        slopes = state.arrays["weights"][row] / state.arrays["spreads"][row][:, None]
+        intercept = state.arrays["intercepts"][row] - state.arrays["centres"][row] @ slopes
+        moves = np.array([name.startswith(("lag ", "mean ")) for name in state.facts["names"]])
+        same_unit = moves | np.array([name.startswith("std ") for name in state.facts["names"]])
+        own = np.where(same_unit[:, None], slopes, slopes * spread)
+        return intercept * spread + level - level * slopes[moves].sum(axis=0), own
+
+    def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Intercept and coefficients of the first step ahead, by feature name."""
+        intercept, slopes = self.coefficients(state, key)
+        return {"intercept": float(intercept[0])} | dict(zip(state.facts["names"], slopes[:, 0].tolist(), strict=True))
+
+    def summary(self, state: ForecasterState, key: str) -> str:
+        if state.arrays["rows"][state.row(key)] < 2:
+            return "Too few complete windows: the mean so far is used."
+        slopes = self.coefficients(state, key)[1][:, 0]
+        strongest = np.argsort(-np.abs(state.arrays["weights"][state.row(key)][:, 0]))[:3]
+        parts = ", ".join(f"{slopes[i]:+.3g} × {state.facts['names'][i]}" for i in strongest)
+        steps = state.arrays["intercepts"].shape[1]
+        way = f"direct for {steps} steps" if steps > 1 else "one step, fed back"
+        return f"Linear in {len(slopes)} features, {way}; strongest for the first step: {parts}."

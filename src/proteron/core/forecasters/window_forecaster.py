@@ -1,0 +1,197 @@
+"""What all forecasters on windows share: the plan, scaling inside the fold, many steps ahead."""
+
+from abc import abstractmethod
+from dataclasses import dataclass, replace
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+
+from proteron.core.errors import TooShortError
+from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
+from proteron.core.panel import Covariate, Floats, Panel
+from proteron.core.timeline import Ints
+from proteron.core.windows import Table, WindowPlan, default_plan
+
+_ROWS_AT_ONCE = 8192
+
+
+def _spread(values: Floats, axis: int = 0) -> Floats:
+    """Standard deviation, 1 where it is (almost) zero or undefined."""
+    with np.errstate(invalid="ignore"):
+        spread = values.std(axis=axis)
+        flat = ~(spread > 1e-12 * np.maximum(np.abs(values).max(axis=axis, initial=0.0), 1e-300))
+    return np.where(flat, 1.0, spread)
+
+
+@dataclass(frozen=True)
+class Scaling:
+    """Level and spread of every series, learned on known points; (n_series,) each."""
+
+    level: Floats
+    spread: Floats
+
+    @classmethod
+    def learn(cls, known: Panel) -> "Scaling":
+        level, spread = np.zeros(len(known)), np.ones(len(known))
+        for index in range(len(known)):
+            values = known.series(index)[~np.isnan(known.series(index))]
+            if len(values):
+                level[index], spread[index] = values.mean(), float(_spread(values))
+            else:
+                level[index] = np.nan
+        return cls(level, spread)
+
+    def apply(self, panel: Panel) -> Panel:
+        """`panel`'s series, in the order this was learned in, in learned spreads from the level."""
+        return panel.with_values(
+            (panel.values - np.repeat(self.level, panel.lengths)) / np.repeat(self.spread, panel.lengths)
+        )
+
+
+class WindowForecaster(Forecaster):
+    """A learner of rows: windows in, the next steps out.
+
+    Direct: one target per step ahead up to the horizon, beyond it the forecasts are fed back block
+    by block. Recursive: one step, fed back every step.
+    """
+
+    family: ClassVar[str] = "windows"
+    plan: WindowPlan | None = Field(None, title="Window plan", description="Empty: chosen from the step and length.")
+    strategy: Literal["direct", "recursive"] = Field(
+        "direct", title="Many steps", description="Direct: a target per step. Recursive: forecasts are fed back."
+    )
+
+    @abstractmethod
+    def learn_rows(self, table: Table, known: Panel, work: Work) -> ForecasterState:
+        """Learn from rows of scaled values; the state's arrays must let `predict` do its work."""
+
+    @abstractmethod
+    def predict(self, state: ForecasterState, features: Floats, series: Ints) -> Floats:
+        """Scaled forecasts (n_rows, n_steps) for scaled features, `series` (n_rows,) rows of the state."""
+
+    def resolved_plan(self, known: Panel, horizon: int | None) -> WindowPlan:
+        """The plan with its horizon settled: 1 … n for direct, 1 for recursive."""
+        plan = self.plan or default_plan(known)
+        asked = horizon or (max(plan.horizon) if max(plan.horizon) > 1 else min(known.axis.step.season, 48))
+        steps = 1 if self.strategy == "recursive" else max(asked, max(plan.horizon))
+        return plan.model_copy(update={"horizon": tuple(range(1, steps + 1)), "missing": "drop"})
+
+    def learn(self, known: Panel, work: Work) -> ForecasterState:
+        plan = self.resolved_plan(known, work.horizon)
+        scaling = Scaling.learn(known)
+        table = plan.cut(scaling.apply(known))
+        if not len(table):
+            needed = plan.look_back + len(plan.horizon)
+            raise TooShortError(
+                f"{self.title}: no complete window; {needed} points in a row are needed, "
+                f"{int(known.lengths.max(initial=0))} are known.",
+                field="plan",
+            )  # fmt: skip
+        state = self.learn_rows(table, known, work)
+        arrays = state.arrays | {"level": scaling.level, "spread": scaling.spread}
+        facts = state.facts | {"plan": plan.document(), "windows": len(table)}
+        return ForecasterState(known.keys, arrays, facts)
+
+    def means(self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int) -> Floats:
+        plan = WindowPlan.parse(state.facts["plan"])
+        rows_of = np.array([state.row(key) for key in panel.keys], dtype=np.int64)
+        scaling = Scaling(state.arrays["level"][rows_of], state.arrays["spread"][rows_of])
+        scaled = scaling.apply(panel)
+        out = np.full((len(panel), len(origins), horizon), np.nan)
+        for index in range(len(panel)):
+            local = origins - panel.starts[index]
+            possible = np.flatnonzero((local >= plan.look_back) & (local <= panel.lengths[index]))
+            for chunk in np.array_split(possible, max(1, -(-len(possible) // _ROWS_AT_ONCE))):
+                points = panel.offsets[index] + local[chunk] - 1
+                series = np.full(len(chunk), index, dtype=np.int64)
+                flat = self._ahead(state, plan, scaled, points, series, rows_of[index], horizon)
+                out[index, chunk] = flat * scaling.spread[index] + scaling.level[index]
+        return out
+
+    def _ahead(
+        self,
+        state: ForecasterState,
+        plan: WindowPlan,
+        scaled: Panel,
+        points: Ints,
+        series: Ints,
+        row: int,
+        horizon: int,
+    ) -> Floats:
+        """Scaled forecasts (n_rows, horizon): the first block from the data, later ones fed back."""
+        rows = np.full(len(points), row, dtype=np.int64)
+        first = self.predict(state, plan.write(plan.rows_at(scaled, points, series)), rows)
+        if horizon <= first.shape[1]:
+            return first[:, :horizon]
+        block = first.shape[1]
+        tails, columns = _tails(scaled, plan, points, series, horizon)
+        for done in range(0, horizon, block):
+            if done:
+                here = np.arange(len(points)) * tails.shape[1] + plan.look_back + done - 1
+                panel = _tail_panel(scaled, plan, points, series, tails, columns)
+                features = plan.write(plan.rows_at(panel, here, np.arange(len(points))))
+                first = self.predict(state, features, rows)
+            stop = min(done + block, horizon)
+            tails[:, plan.look_back + done : plan.look_back + stop] = first[:, : stop - done]
+        return tails[:, plan.look_back :]
+
+
+def _tails(
+    panel: Panel, plan: WindowPlan, points: Ints, series: Ints, horizon: int
+) -> tuple[Floats, dict[str, Floats]]:
+    """Per row the look-back before its origin and room for the horizon, for target and covariates."""
+    steps = np.arange(1 - plan.look_back, 1)
+    tails = np.full((len(points), plan.look_back + horizon), np.nan)
+    tails[:, : plan.look_back] = panel.values[points[:, None] + steps]
+    columns: dict[str, Floats] = {}
+    for name in {column for feature in plan.features for column in feature.columns}:
+        covariate = panel.covariate(name)
+        local = (points - panel.offsets[series])[:, None] + np.arange(1 - plan.look_back, 1 + horizon)
+        reach = covariate.offsets[series + 1] - covariate.offsets[series]
+        known = local < reach[:, None]
+        if covariate.role == "observed":
+            known &= np.arange(1 - plan.look_back, 1 + horizon) <= 0
+        where = covariate.offsets[series][:, None] + np.where(known, local, 0)
+        columns[name] = np.where(known, covariate.values[where], np.nan)
+    return tails, columns
+
+
+def _tail_panel(
+    panel: Panel, plan: WindowPlan, points: Ints, series: Ints, tails: Floats, columns: dict[str, Floats]
+) -> Panel:
+    """The tails as a panel of one short series per row, so that features are written as ever."""
+    offsets = np.arange(len(points) + 1) * tails.shape[1]
+    starts = points - panel.offsets[series] + panel.starts[series] - plan.look_back + 1
+    covariates = tuple(
+        Covariate(name, panel.covariate(name).role, cells.ravel(), offsets) for name, cells in columns.items()
+    )
+    keys = tuple(str(row) for row in range(len(points)))
+    marks = np.zeros(tails.size, dtype=np.uint8)
+    return replace(
+        panel, keys=keys, values=tails.ravel(), offsets=offsets, starts=starts, covariates=covariates, marks=marks
+    )  # fmt: skip
+
+
+def standardise(features: Floats) -> tuple[Floats, Floats, Floats]:
+    """Columns in spreads from their mean, with mean and spread (n_features,)."""
+    centre, spread = features.mean(axis=0), _spread(features)
+    return (features - centre) / spread, centre, spread
+
+
+def standardised(features: Floats, centre: Floats, spread: Floats) -> Floats:
+    """Columns scaled as learned; a missing cell becomes its learned mean."""
+    scaled: Floats = (features - centre) / spread
+    return np.where(np.isnan(scaled), 0.0, scaled)
+
+
+def plan_settings() -> set[str]:
+    """Names a window forecaster accepts in place of a whole plan."""
+    return set(WindowPlan.model_fields) - {"schema_version"}
+
+
+def with_plan(settings: dict[str, Any]) -> dict[str, Any]:
+    """Gather loose plan settings (lags, rolling …) into a plan."""
+    loose = {name: settings[name] for name in plan_settings() & settings.keys()}
+    rest = {name: value for name, value in settings.items() if name not in loose}
+    return rest | {"plan": WindowPlan(**loose)} if loose else rest

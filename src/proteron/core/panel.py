@@ -1,0 +1,275 @@
+"""Panel: many ragged series on one common grid, with keys, covariates and marks. Read-only."""
+
+import hashlib
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from proteron.core.documents import canonical_json
+from proteron.core.errors import InputError, SettingsError
+from proteron.core.timeline import Instants, Ints, Moment, Step, TimeAxis
+
+Floats = NDArray[np.float64]
+Role = Literal["observed", "known_ahead", "static"]
+
+FILLED = 1  # the value was not observed but filled
+NOT_LEARNED = 2  # masked from learning
+NOT_SCORED = 4  # masked from scoring
+
+
+def _delimit(lengths: ArrayLike) -> Ints:
+    """Offsets (n + 1,) of consecutive pieces of the given lengths."""
+    return np.concatenate([[0], np.cumsum(lengths)]).astype(np.int64)
+
+
+def _frozen(array: NDArray[Any]) -> NDArray[Any]:
+    view = array.view()
+    view.flags.writeable = False
+    return view
+
+
+@dataclass(frozen=True)
+class Covariate:
+    """A column on the panel's axis; one that is known ahead may reach beyond the target's end.
+
+    `values` is flat, `offsets` (n_series + 1,) delimits the series, which start where the target does.
+    """
+
+    name: str
+    role: Role
+    values: Floats
+    offsets: Ints
+
+    def series(self, index: int) -> Floats:
+        return self.values[self.offsets[index] : self.offsets[index + 1]]
+
+
+@dataclass(frozen=True)
+class Panel:
+    """Ragged series in one flat float64 array; NaN is missing.
+
+    `offsets` (n_series + 1,) delimits the series in `values`; `starts` (n_series,) gives the grid
+    position of each series' first point; `marks` (n_points,) holds the bits FILLED, NOT_LEARNED
+    and NOT_SCORED.
+    """
+
+    axis: TimeAxis
+    keys: tuple[str, ...]
+    values: Floats
+    offsets: Ints
+    starts: Ints
+    covariates: tuple[Covariate, ...] = ()
+    marks: NDArray[np.uint8] = field(default_factory=lambda: np.zeros(0, dtype=np.uint8))
+    unit: str = ""
+
+    def __post_init__(self) -> None:
+        if len(self.marks) != len(self.values):
+            object.__setattr__(self, "marks", np.zeros(len(self.values), dtype=np.uint8))
+        for name in ("values", "offsets", "starts", "marks"):
+            object.__setattr__(self, name, _frozen(getattr(self, name)))
+        if len(set(self.keys)) != len(self.keys):
+            raise InputError("Two series have the same key.", field="keys")
+
+    @classmethod
+    def from_arrays(
+        cls,
+        series: Mapping[str, ArrayLike],
+        start: Moment | Mapping[str, Moment],
+        step: str | Step,
+        zone: str = "UTC",
+        covariates: Mapping[str, Any] | None = None,
+        unit: str = "",
+    ) -> "Panel":
+        """Build a panel from one array per key.
+
+        `start` is the first time, common or per key. A covariate is an array for all series, a
+        mapping of key to array, or a pair (role, either); the role is "observed" unless given.
+        """
+        if not series:
+            raise InputError("A panel needs at least one series.", field="series")
+        arrays = {str(key): np.array(values, dtype=np.float64).ravel() for key, values in series.items()}
+        first_of = start if isinstance(start, Mapping) else dict.fromkeys(arrays, start)
+        firsts = [TimeAxis.make(first_of[key], step, zone).start for key in arrays]
+        axis = TimeAxis(min(firsts), Step.parse(step), zone)
+        starts = np.array([axis.position(first) for first in firsts], dtype=np.int64)
+        lengths = [len(values) for values in arrays.values()]
+        offsets = _delimit(lengths)
+        panel = cls(axis, tuple(arrays), np.concatenate(list(arrays.values())), offsets, starts, unit=unit)
+        columns = tuple(panel._covariate(name, given) for name, given in (covariates or {}).items())
+        return replace(panel, covariates=columns)
+
+    def _covariate(self, name: str, given: Any) -> Covariate:
+        role: Role = "observed"
+        if isinstance(given, tuple) and len(given) == 2 and isinstance(given[0], str):
+            if given[0] not in ("observed", "known_ahead", "static"):
+                raise SettingsError(f"“{given[0]}” is not a covariate role.", field=name)
+            role, given = given
+        parts = [np.array(given[key] if isinstance(given, Mapping) else given, dtype=np.float64) for key in self.keys]
+        for key, part, length in zip(self.keys, parts, self.lengths, strict=True):
+            fits = {"observed": len(part) == length if part.ndim else False, "static": part.size == 1}
+            if not fits.get(role, part.ndim == 1 and len(part) >= length):
+                raise InputError(
+                    f"Covariate “{name}” of “{key}” has {part.size} values for {length} points.", field=name
+                )
+        if role == "static":
+            parts = [np.full(length, float(part.ravel()[0])) for part, length in zip(parts, self.lengths, strict=True)]
+        offsets = _delimit([len(part) for part in parts])
+        return Covariate(name, role, np.concatenate(parts), offsets)
+
+    # reading
+
+    def __len__(self) -> int:
+        return len(self.keys)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.keys)
+
+    def __getitem__(self, key: str) -> Floats:
+        """The values of one series, (n_points,)."""
+        return self.series(self.index(key))
+
+    def index(self, key: str) -> int:
+        try:
+            return self.keys.index(key)
+        except ValueError as error:
+            raise SettingsError(f"There is no series “{key}”.", field="series") from error
+
+    def series(self, index: int) -> Floats:
+        return self.values[self.offsets[index] : self.offsets[index + 1]]
+
+    def series_marks(self, index: int) -> NDArray[np.uint8]:
+        return self.marks[self.offsets[index] : self.offsets[index + 1]]
+
+    def covariate(self, name: str) -> Covariate:
+        for column in self.covariates:
+            if column.name == name:
+                return column
+        raise SettingsError(f"There is no covariate “{name}”.", field="covariates")
+
+    @property
+    def step(self) -> str:
+        return str(self.axis.step)
+
+    @property
+    def zone(self) -> str:
+        return self.axis.zone
+
+    @cached_property
+    def lengths(self) -> Ints:
+        return np.diff(self.offsets)
+
+    @property
+    def end(self) -> int:
+        """Grid position just after the last point of the longest-reaching series."""
+        return int((self.starts + self.lengths).max())
+
+    def positions(self, index: int) -> Ints:
+        """Grid positions of one series' points."""
+        return np.arange(self.starts[index], self.starts[index] + self.lengths[index])
+
+    def times(self, key: str) -> Instants:
+        """UTC instants of one series' points, datetime64[s]."""
+        return self.axis.times(self.positions(self.index(key)))
+
+    # as of
+
+    def known(self, until: Moment | None = None) -> int:
+        """Number of known grid positions as of `until`; everything when it is None."""
+        return self.end if until is None else min(max(self.axis.known(until), 0), self.end)
+
+    def known_lengths(self, until: Moment | None = None) -> Ints:
+        """How many points of each series are known as of `until`, (n_series,)."""
+        return np.clip(self.known(until) - self.starts, 0, self.lengths)
+
+    def cut_at(self, until: Moment | None) -> "Panel":
+        """The panel as it was known then: target and observed columns end there, known-ahead ones do not."""
+        return self.between(0, self.known(until))
+
+    def between(self, start: int, stop: int) -> "Panel":
+        """The points at grid positions `start` ≤ p < `stop`; known-ahead columns keep their far end."""
+        skipped = np.clip(start - self.starts, 0, self.lengths)
+        known = np.clip(stop - self.starts, skipped, self.lengths)
+        if not skipped.any() and (known == self.lengths).all():
+            return self
+
+        def cut(values: NDArray[Any], offsets: Ints, ends: Ints) -> NDArray[Any]:
+            return np.concatenate([values[offsets[i] + skipped[i] : ends[i]] for i in range(len(self))])
+
+        def cut_column(column: Covariate) -> Covariate:
+            ends = column.offsets[1:] if column.role == "known_ahead" else column.offsets[:-1] + known
+            lengths = ends - column.offsets[:-1] - skipped
+            return replace(column, values=cut(column.values, column.offsets, ends), offsets=_delimit(lengths))
+
+        ends = self.offsets[:-1] + known
+        return replace(
+            self,
+            values=cut(self.values, self.offsets, ends),
+            marks=cut(self.marks, self.offsets, ends),
+            offsets=_delimit(known - skipped),
+            starts=self.starts + skipped,
+            covariates=tuple(cut_column(column) for column in self.covariates),
+        )
+
+    def with_values(self, values: Floats) -> "Panel":
+        return replace(self, values=values)
+
+    def learnable(self) -> "Panel":
+        """The same panel with points masked from learning set to missing."""
+        masked = (self.marks & NOT_LEARNED) > 0
+        return self.with_values(np.where(masked, np.nan, self.values)) if masked.any() else self
+
+    def scorable(self) -> Floats:
+        """Flat values with filled and masked points set to missing: what may be scored."""
+        return np.where((self.marks & (FILLED | NOT_SCORED)) > 0, np.nan, self.values)
+
+    def select(self, indices: Sequence[int]) -> "Panel":
+        """Some of the series, on the same grid."""
+        chosen = list(indices)
+
+        def pick(values: NDArray[Any], offsets: Ints) -> NDArray[Any]:
+            return np.concatenate([values[offsets[i] : offsets[i + 1]] for i in chosen])
+
+        def pick_offsets(offsets: Ints) -> Ints:
+            return _delimit(np.diff(offsets)[chosen])
+
+        columns = tuple(
+            replace(column, values=pick(column.values, column.offsets), offsets=pick_offsets(column.offsets))
+            for column in self.covariates
+        )
+        return replace(
+            self,
+            keys=tuple(self.keys[i] for i in chosen),
+            values=pick(self.values, self.offsets),
+            marks=pick(self.marks, self.offsets),
+            offsets=pick_offsets(self.offsets),
+            starts=self.starts[chosen],
+            covariates=columns,
+        )
+
+    @cached_property
+    def hash(self) -> str:
+        """SHA-256 over values, times, keys, roles and marks; equal content gives an equal hash."""
+        digest = hashlib.sha256()
+        header = {
+            "version": 1,
+            "start": str(self.axis.start),
+            "step": self.step,
+            "zone": self.zone,
+            "keys": self.keys,
+            "unit": self.unit,
+            "covariates": [(column.name, column.role) for column in self.covariates],
+        }
+        digest.update(canonical_json(header).encode())
+        arrays: list[NDArray[Any]] = [self.offsets, self.starts, self.values, self.marks]
+        arrays += [part for column in self.covariates for part in (column.offsets, column.values)]
+        for array in arrays:
+            little = np.ascontiguousarray(array).astype(array.dtype.newbyteorder("<"), copy=False)
+            digest.update(np.int64(little.nbytes).tobytes())
+            if little.dtype.kind == "f":
+                little = np.where(np.isnan(little), np.nan, little)
+            digest.update(little.tobytes())
+        return digest.hexdigest()

@@ -1,0 +1,23 @@
+"""What was last known: plainly, or at the same phase of a cycle."""
+
+import numpy as np
+
+from proteron.core.compiled import kernel
+from proteron.core.panel import Floats
+
+
+@kernel
+def previous_of_phase(values: Floats, period: int) -> Floats:
+    """For every position up to one cycle beyond the end, the last known value of its phase before it.
+
+    Returns (n_points + period,), NaN where the phase was never known; position i reads only i - period,
+    i - 2 period and so on. With `period` 1 this is the last known value.
+    """
+    latest = np.full(period, np.nan)
+    out = np.empty(len(values) + period)
+    for i in range(len(out)):
+        phase = i % period
+        out[i] = latest[phase]
+        if i < len(values) and not np.isnan(values[i]):
+            latest[phase] = values[i]
+    return out

@@ -1,0 +1,43 @@
+"""Covariates at steps around the origin: observed ones up to it, known-ahead ones beyond it."""
+
+from pydantic import Field
+
+from proteron.core.errors import SettingsError
+from proteron.core.panel import Floats
+from proteron.core.windows.feature import Feature, Rows
+
+
+class CovariateSteps(Feature):
+    """A covariate's values at chosen steps relative to the origin (0 is the origin, -1 one before)."""
+
+    column: str = Field(title="Covariate")
+    at: tuple[int, ...] = Field(title="Steps", description="0 is the origin; positive only if known ahead.")
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return tuple(f"{self.column} {step:+d}" if step else f"{self.column} 0" for step in self.at)
+
+    @property
+    def look_back(self) -> int:
+        return max((1 - step for step in self.at), default=0)
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        return (self.column,)
+
+    def source_of(self, column: int) -> tuple[int, int]:
+        return (self.at[column], self.at[column])
+
+    def write(self, out: Floats, rows: Rows) -> None:
+        covariate = rows.panel.covariate(self.column)
+        if covariate.role == "observed" and max(self.at, default=0) > 0:
+            raise SettingsError(
+                f"“{self.column}” is only observed: it is not known beyond the origin.", field="covariates"
+            )
+        local = rows.points - rows.panel.offsets[rows.series]
+        stop = covariate.offsets[rows.series + 1]
+        for column, step in enumerate(self.at):
+            points = covariate.offsets[rows.series] + local + step
+            inside = (points < stop) & (local + step >= 0)
+            out[:, column] = covariate.values[points.clip(0, len(covariate.values) - 1)]
+            out[~inside, column] = float("nan")

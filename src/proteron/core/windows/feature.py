@@ -1,0 +1,54 @@
+"""What every window feature is: settings that write columns for rows with given origins."""
+
+from abc import abstractmethod
+from dataclasses import dataclass
+from typing import ClassVar
+
+from proteron.core.documents import Settings
+from proteron.core.panel import Floats, Panel
+from proteron.core.timeline import Ints
+
+
+@dataclass(frozen=True)
+class Rows:
+    """Where rows stand: all arrays are (n_rows,).
+
+    `points` indexes the origin's value in the panel's flat array, `series` the series, `positions`
+    the origin's place on the grid. Evenly spaced rows are also listed as `spans`: first row, number
+    of rows, first point, points from one to the next.
+    """
+
+    panel: Panel
+    points: Ints
+    series: Ints
+    positions: Ints
+    first_ahead: int  # the first horizon, in steps after the origin
+    spans: tuple[tuple[int, int, int, int], ...] = ()
+
+
+class Feature(Settings):
+    """A block of columns computed from points at or before each row's origin, or known ahead."""
+
+    version: ClassVar[int] = 1
+
+    @property
+    @abstractmethod
+    def names(self) -> tuple[str, ...]: ...
+
+    @property
+    def look_back(self) -> int:
+        """How many points up to and including the origin are read."""
+        return 0
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        """Covariates this feature reads."""
+        return ()
+
+    def source_of(self, column: int) -> tuple[int, int]:
+        """First and last step relative to the origin (0) that one column reads."""
+        return (0, 0)
+
+    @abstractmethod
+    def write(self, out: Floats, rows: Rows) -> None:
+        """Fill `out` (n_rows, n_columns); missing cells become NaN."""

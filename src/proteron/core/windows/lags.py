@@ -1,0 +1,62 @@
+"""Lags of the target: lag 1 is the value at the origin."""
+
+import numpy as np
+from numpy.lib.stride_tricks import sliding_window_view
+from pydantic import Field
+
+from proteron.core.compiled import kernel
+from proteron.core.panel import Floats
+from proteron.core.timeline import Ints
+from proteron.core.windows.feature import Feature, Rows
+
+
+@kernel
+def _copy_runs(backwards: Floats, points: Ints, first: int, length: int, out: Floats, column: int) -> None:
+    """Copy lags first … first+length-1 per row; in a reversed source each run lies in one piece."""
+    last = len(backwards) - 1
+    for row in range(len(points)):
+        start = last - points[row] + first - 1
+        for j in range(length):
+            out[row, column + j] = backwards[start + j]
+
+
+def _runs(lags: tuple[int, ...]) -> list[tuple[int, int, int]]:
+    """Group lags into (column, first lag, length) of consecutive ones."""
+    runs: list[tuple[int, int, int]] = []
+    for column, lag in enumerate(lags):
+        if runs and lag == runs[-1][1] + runs[-1][2]:
+            runs[-1] = (runs[-1][0], runs[-1][1], runs[-1][2] + 1)
+        else:
+            runs.append((column, lag, 1))
+    return runs
+
+
+class Lags(Feature):
+    """Values k - 1 steps before the origin, for each lag k ≥ 1."""
+
+    lags: tuple[int, ...] = Field(title="Lags", description="Steps before the first target; 1 is the origin itself.")
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return tuple(f"lag {lag}" for lag in self.lags)
+
+    @property
+    def look_back(self) -> int:
+        return max(self.lags, default=0)
+
+    def source_of(self, column: int) -> tuple[int, int]:
+        return (1 - self.lags[column], 1 - self.lags[column])
+
+    def write(self, out: Floats, rows: Rows) -> None:
+        backwards = rows.panel.values[::-1].copy()
+        for column, first, length in _runs(self.lags):
+            if not rows.spans:
+                _copy_runs(backwards, rows.points, first, length, out, column)
+                continue
+            # Evenly spaced rows are one strided copy per series: the source stays in the cache.
+            pieces = sliding_window_view(backwards, length)
+            for row, count, point, stride in rows.spans:
+                last = len(backwards) - 1 - point + first - 1
+                stop = last - (count - 1) * stride - 1
+                block = pieces[last : stop if stop >= 0 else None : -stride]
+                np.copyto(out[row : row + count, column : column + length], block)

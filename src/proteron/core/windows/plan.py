@@ -1,0 +1,216 @@
+"""WindowPlan: how supervised rows are cut, and the table it makes."""
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Annotated, Any, Literal
+
+import numpy as np
+import pyarrow as pa
+from numpy.typing import NDArray
+from pydantic import BeforeValidator, Field, ValidationError
+
+from proteron.core.documents import Settings, settings_error
+from proteron.core.errors import SettingsError
+from proteron.core.panel import Floats, Panel
+from proteron.core.timeline import CalendarField, Instants, Ints
+from proteron.core.windows.calendar import CalendarCycle
+from proteron.core.windows.covariates import CovariateSteps
+from proteron.core.windows.feature import Feature, Rows
+from proteron.core.windows.lags import Lags
+from proteron.core.windows.rolling import Rolling
+
+FEATURES: tuple[type[Feature], ...] = (Lags, Rolling, CalendarCycle, CovariateSteps)
+Missing = Literal["drop", "keep"]
+
+
+def _ordered(given: Any) -> Any:
+    return tuple(given) if isinstance(given, list | range | np.ndarray | set) else given
+
+
+Counts = Annotated[tuple[Annotated[int, Field(ge=1)], ...], BeforeValidator(_ordered)]
+
+
+@dataclass(frozen=True)
+class Table:
+    """A supervised table: one row per origin.
+
+    `features` (n_rows, n_features), `targets` (n_rows, n_horizons), `positions` (n_rows,) the grid
+    position of each origin, `series` (n_rows,) the index of its series; `dropped` counts rows left
+    out, by reason.
+    """
+
+    panel: Panel
+    plan: "WindowPlan"
+    features: Floats
+    targets: Floats
+    positions: Ints
+    series: Ints
+    names: tuple[str, ...]
+    target_names: tuple[str, ...]
+    dropped: dict[str, int]
+
+    @cached_property
+    def origins(self) -> Instants:
+        """UTC instants of the origins, (n_rows,)."""
+        return self.panel.axis.times(self.positions)
+
+    @property
+    def keys(self) -> NDArray[Any]:
+        """Key of each row's series, (n_rows,)."""
+        return np.array(self.panel.keys, dtype=object)[self.series]
+
+    def __len__(self) -> int:
+        return len(self.positions)
+
+    def to_arrow(self) -> pa.Table:
+        """The table as Arrow columns: origin, key, features, targets."""
+        columns: dict[str, Any] = {
+            "origin": pa.array(self.origins, type=pa.timestamp("s", tz="UTC")),
+            "key": pa.DictionaryArray.from_arrays(pa.array(self.series.astype(np.int32)), pa.array(self.panel.keys)),
+        }
+        for names, cells in ((self.names, self.features), (self.target_names, self.targets)):
+            columns |= {name: pa.array(cells[:, column]) for column, name in enumerate(names)}
+        return pa.table(columns)
+
+    def __arrow_c_stream__(self, requested_schema: object = None) -> object:
+        return self.to_arrow().__arrow_c_stream__(requested_schema)
+
+
+class WindowPlan(Settings):
+    """Lags, rolling features, calendar, covariates, horizon and stride of a supervised table.
+
+    Lag 1 is the value at the origin, the last known point; horizon 1 is the point after it.
+    """
+
+    schema_version: Literal[1] = 1
+    lags: Counts = Field((), title="Lags", description="Steps before the first target; 1 is the origin itself.")
+    rolling: tuple[Rolling, ...] = Field((), title="Rolling", description="Statistics of the last points.")
+    calendar: tuple[CalendarField, ...] = Field((), title="Calendar", description="As sine and cosine at the target.")
+    covariates: tuple[CovariateSteps, ...] = Field((), title="Covariates")
+    horizon: Counts = Field((1,), title="Horizon", description="Steps after the origin, one target each.")
+    stride: int = Field(1, ge=1, title="Stride", description="Steps from one origin to the next.")
+    missing: Missing = Field("drop", title="Missing cells", description="Drop the row, or keep NaN.")
+
+    def __init__(self, **settings: Any) -> None:
+        try:
+            super().__init__(**settings)
+        except ValidationError as error:
+            raise settings_error(error) from error
+        if not self.horizon:
+            raise SettingsError("A plan needs at least one horizon.", field="horizon")
+        if len(set(self.names)) != len(self.names):
+            raise SettingsError("The plan names the same feature twice.", field="lags")
+
+    @property
+    def features(self) -> tuple[Feature, ...]:
+        lags: tuple[Feature, ...] = (Lags(lags=self.lags),) if self.lags else ()
+        calendar = tuple(CalendarCycle(field=field) for field in self.calendar)
+        return (*lags, *self.rolling, *calendar, *self.covariates)
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return tuple(name for feature in self.features for name in feature.names)
+
+    @property
+    def target_names(self) -> tuple[str, ...]:
+        return tuple(f"+{step}" for step in self.horizon)
+
+    @property
+    def look_back(self) -> int:
+        """Points needed up to and including the origin, at least one."""
+        return max((feature.look_back for feature in self.features), default=1) or 1
+
+    def sources(self) -> list[tuple[str, int, int]]:
+        """For every column: name, first and last step relative to the origin that it reads."""
+        return [
+            (name, *feature.source_of(column)) for feature in self.features for column, name in enumerate(feature.names)
+        ]
+
+    def rows(self, panel: Panel, targets: bool = True) -> Rows:
+        """All rows the plan allows; without `targets` also those whose targets are not there yet."""
+        reach = max(self.horizon) if targets else 0
+        firsts = panel.offsets[:-1] + self.look_back - 1
+        counts = np.maximum(-(-(panel.offsets[1:] - reach - firsts) // self.stride), 0)
+        ends = np.cumsum(counts)
+        points = np.empty(ends[-1], dtype=np.int64)
+        series = np.empty(ends[-1], dtype=np.int64)
+        positions = np.empty(ends[-1], dtype=np.int64)
+        spans = []
+        for index in np.flatnonzero(counts):
+            row, first, count = int(ends[index] - counts[index]), int(firsts[index]), int(counts[index])
+            points[row : row + count] = np.arange(first, first + count * self.stride, self.stride)
+            series[row : row + count] = index
+            np.add(
+                points[row : row + count], panel.starts[index] - panel.offsets[index], out=positions[row : row + count]
+            )
+            spans.append((row, count, first, self.stride))
+        return Rows(panel, points, series, positions, self.horizon[0], tuple(spans))
+
+    def rows_at(self, panel: Panel, points: Ints, series: Ints) -> Rows:
+        positions = points - panel.offsets[series] + panel.starts[series]
+        return Rows(panel, points, series, positions, self.horizon[0])
+
+    def write(self, rows: Rows) -> Floats:
+        """Feature matrix (n_rows, n_features), C order, NaN where something is missing."""
+        out = np.empty((len(rows.points), len(self.names)))
+        column = 0
+        for feature in self.features:
+            width = len(feature.names)
+            feature.write(out[:, column : column + width], rows)
+            column += width
+        return out
+
+    def cut(self, panel: Panel, targets: bool = True) -> Table:
+        """The supervised table of every series; windows never cross from one series to another.
+
+        Masked points count as missing. Without `targets`, rows reach to the last point.
+        """
+        learned = panel.learnable()
+        rows = self.rows(learned, targets)
+        features = self.write(rows)
+        goals = np.empty((len(rows.points), len(self.horizon) if targets else 0))
+        for column, step in enumerate(self.horizon if targets else ()):
+            goals[:, column] = learned.values[rows.points + step]
+        possible = -(-np.maximum(panel.lengths, 0) // self.stride)
+        dropped = {"look-back or horizon beyond the series": int(possible.sum() - len(rows.points))}
+        keep = self._complete(learned, features, goals)
+        if keep is not None:
+            dropped["missing or masked cells"] = int((~keep).sum())
+            features, goals = features[keep], goals[keep]
+            rows = self.rows_at(learned, rows.points[keep], rows.series[keep])
+        names = self.target_names if targets else ()
+        return Table(panel, self, features, goals, rows.positions, rows.series, self.names, names, dropped)
+
+    def _complete(self, panel: Panel, features: Floats, goals: Floats) -> NDArray[np.bool_] | None:
+        """Which rows to keep, None for all; nothing is scanned where nothing can be missing."""
+        if self.missing == "keep":
+            return None
+        read = [panel.values, *(panel.covariate(name).values for item in self.features for name in item.columns)]
+        ahead = any(max(item.at, default=0) > 0 for item in self.covariates)
+        if not ahead and not any(np.isnan(values.sum()) for values in read):
+            return None
+        keep = ~np.asarray(np.isnan(features).any(axis=1) | np.isnan(goals).any(axis=1))
+        return None if keep.all() else keep
+
+
+def default_plan(panel: Panel, horizon: int | None = None) -> WindowPlan:
+    """A sensible plan for the panel's step: one season of lags, the longer season, its calendar."""
+    season = panel.axis.step.season
+    seasons = [round(length) for length in panel.axis.step.seasons]
+    shortest = int(panel.lengths.max(initial=1))
+    dense = min(max(season, 4), max(shortest // 8, 1), 48)
+    lags = set(range(1, dense + 1))
+    for length in seasons[:2]:
+        lags |= {lag for lag in (length, length + 1) if lag <= shortest // 4}
+    rolling = tuple(
+        Rolling(statistic, window)
+        for window in [length for length in seasons[:2] if 2 <= length <= shortest // 4]
+        for statistic in ("mean", "std")
+    )
+    unit = panel.axis.step.unit
+    fields: dict[str, tuple[CalendarField, ...]] = {
+        "minute": ("hour_of_day", "weekday"), "hour": ("hour_of_day", "weekday"), "day": ("weekday", "month"),
+        "week": ("week_of_year",), "month": ("month",), "quarter": ("quarter",),
+    }  # fmt: skip
+    steps = range(1, (horizon or 1) + 1)
+    return WindowPlan(lags=sorted(lags), rolling=rolling, calendar=fields.get(unit, ()), horizon=steps)
