@@ -1,0 +1,90 @@
+"""The web application: blueprints, problems, safety headers, the built front end."""
+
+from pathlib import Path
+from urllib.parse import urlsplit
+
+from flask import Flask, request, send_from_directory
+from flask_openapi3 import Info, OpenAPI
+from sqlalchemy import text
+from werkzeug.exceptions import Forbidden, NotFound
+from werkzeug.wrappers import Response
+
+import proteron
+from proteron.api import anomalies, flatten, intake, outlook, problems, profile, projects, shapes, walkforward, windows
+from proteron.api.services import Services, answer, services
+from proteron.records.configuration import Configuration
+
+PAGE = Path(__file__).resolve().parents[3] / "ui" / "dist"
+_LOCAL = {"127.0.0.1", "localhost", "[::1]", "::1"}
+_POLICY = (
+    "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; object-src 'none'; "
+    "base-uri 'none'; frame-ancestors 'none'; form-action 'self'"
+)
+_ROOMS = (projects, intake, profile, flatten, windows, walkforward, anomalies, outlook)
+
+
+def create_application(settings: Configuration, url: str, page: Path = PAGE) -> OpenAPI:
+    """Build the application; connections are opened at the first request, after forking."""
+    app = OpenAPI(
+        "proteron",
+        info=Info(title="Proteron", version=proteron.__version__),
+        doc_ui=False,
+        doc_prefix="/api",
+        doc_url="/openapi.json",
+        validation_error_callback=problems.validation_problem,
+        validation_error_status=422,
+        validation_error_model=shapes.Problem,
+        static_folder=None,
+    )
+    app.config["MAX_CONTENT_LENGTH"] = settings.upload_bytes
+    app.json.sort_keys = False  # type: ignore[attr-defined]
+    app.extensions["proteron"] = Services(settings, url)
+    problems.install(app, settings.upload_bytes)
+    for room in _ROOMS:
+        app.register_api(room.blueprint)
+    app.before_request(_refuse_strangers)
+    app.after_request(_add_headers)
+
+    @app.get("/api/v1/health", responses={200: shapes.Health})
+    def health() -> Response:
+        """Whether the application and its database answer."""
+        with services().database.session() as session:
+            session.execute(text("SELECT 1"))
+        return answer(shapes.Health(status="ok", version=proteron.__version__, database="ok"))
+
+    _serve_page(app, page)
+    return app
+
+
+def _serve_page(app: Flask, page: Path) -> None:
+    @app.route("/", defaults={"path": ""})
+    @app.route("/<path:path>")
+    def front_end(path: str) -> Response:
+        if path.startswith("api/"):
+            raise NotFound("There is no such address in the API.")
+        if path.startswith("assets/"):
+            response = send_from_directory(page, path)
+            response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
+            return response
+        if not (page / "index.html").exists():
+            raise NotFound("The front end is not built; run ./run once.")
+        response = send_from_directory(page, "index.html")
+        response.headers["Cache-Control"] = "no-cache"
+        return response
+
+
+def _refuse_strangers() -> None:
+    """Only this machine: no other host name may lead here, and no foreign page may write."""
+    host = urlsplit(f"//{request.host}").hostname or ""
+    if host not in _LOCAL:
+        raise Forbidden(f"Proteron answers on this machine only, not as “{host}”.")
+    origin = request.headers.get("Origin")
+    if request.method not in ("GET", "HEAD", "OPTIONS") and origin and urlsplit(origin).netloc != request.host:
+        raise Forbidden("Writes are accepted from Proteron's own page only.")
+
+
+def _add_headers(response: Response) -> Response:
+    response.headers["Content-Security-Policy"] = _POLICY
+    response.headers["X-Content-Type-Options"] = "nosniff"
+    response.headers["Referrer-Policy"] = "same-origin"
+    return response

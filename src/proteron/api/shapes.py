@@ -1,0 +1,512 @@
+"""Shapes of requests and answers: the source of the OpenAPI document and of the front end's types."""
+
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from proteron.core.experiment import ContenderEntry
+from proteron.core.flatten.chain import AnyStage
+from proteron.core.intake import Role
+from proteron.core.judge import Folds
+from proteron.core.windows import WindowPlan
+
+Numbers = list[float | None]
+Document = dict[str, Any]
+
+
+class Body(BaseModel):
+    """A request body: unknown fields are an error."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+class Problem(BaseModel):
+    """RFC 9457 problem document."""
+
+    type: str
+    title: str
+    status: int
+    detail: str
+    field: str | None = None
+
+
+class Health(BaseModel):
+    status: str
+    version: str
+    database: str
+
+
+class ProjectPath(BaseModel):
+    project_id: int
+
+
+class DatasetPath(BaseModel):
+    dataset_id: int
+
+
+class SeriesPath(BaseModel):
+    dataset_id: int
+    series: int = Field(ge=0)
+
+
+class UploadPath(BaseModel):
+    upload_id: str = Field(pattern=r"^[0-9a-f]{32}$")
+
+
+class ExperimentPath(BaseModel):
+    experiment_id: int
+
+
+class OutlookPath(BaseModel):
+    outlook_id: int
+
+
+class FlagPath(BaseModel):
+    flag_id: int
+
+
+class SpanQuery(BaseModel):
+    """A span of grid positions and how many pixel columns it is drawn in."""
+
+    start: int | None = None
+    stop: int | None = None
+    width: int = Field(1200, ge=10, le=8000)
+
+
+class Line(BaseModel):
+    """A series as the screen can show it: every value, or lowest and highest per pixel column."""
+
+    times: list[float]
+    values: Numbers
+    exact: bool
+
+
+class ExperimentBrief(BaseModel):
+    id: int
+    dataset_id: int
+    purpose: str
+    name: str
+    state: str
+    reason: str | None
+    cells: int
+    done: int
+    failed: int
+
+
+class DatasetBrief(BaseModel):
+    id: int
+    version: int
+    name: str
+    hash: str
+    created: str
+
+
+class OutlookBrief(BaseModel):
+    id: int
+    experiment_id: int
+    contender: str
+    state: str
+    reason: str | None
+
+
+class Choices(Body):
+    """What the rooms of a project stand on; null takes a choice back."""
+
+    dataset_id: int | None = None
+    experiment_id: int | None = None
+    scan_id: int | None = None
+    outlook_id: int | None = None
+    chain: list[AnyStage] | None = None
+    plan: WindowPlan | None = None
+
+
+class RoomState(BaseModel):
+    """A room's mark: empty, current or outdated, and why."""
+
+    state: Literal["empty", "current", "outdated"]
+    reason: str = ""
+
+
+class Project(BaseModel):
+    id: int
+    name: str
+    choices: Document
+    datasets: list[DatasetBrief]
+    experiments: list[ExperimentBrief]
+    outlooks: list[OutlookBrief]
+    rooms: dict[str, RoomState]
+
+
+class ProjectList(BaseModel):
+    projects: list[dict[str, Any]]
+
+
+class NewProject(Body):
+    name: str = Field(min_length=1, max_length=200)
+
+
+class Uploaded(BaseModel):
+    upload_id: str
+    name: str
+    bytes: int
+
+
+class UploadQuery(BaseModel):
+    name: str = Field("pasted.csv", max_length=200)
+
+
+class Reading(Body):
+    """How an upload is to be read; what is not given is guessed."""
+
+    roles: dict[str, Role] | None = None
+    step: str | None = None
+    zone: str = "UTC"
+    unit: str = Field("", max_length=40)
+
+
+class NewDataset(Reading):
+    project_id: int
+    name: str = Field(min_length=1, max_length=200)
+
+
+class ColumnView(BaseModel):
+    name: str
+    role: str
+    reason: str
+    sample: list[str]
+
+
+class FindingView(BaseModel):
+    code: str
+    severity: str
+    rows: list[int]
+    message: str
+
+
+class SeriesView(BaseModel):
+    key: str
+    start: int
+    length: int
+    missing: int
+    first: float
+    last: float
+    lowest: float | None
+    highest: float | None
+    spark: Numbers
+
+
+class Preview(BaseModel):
+    """What an upload would become; `problem` says why it cannot become anything yet."""
+
+    rows: int
+    encoding: str
+    delimiter: str
+    columns: list[ColumnView]
+    problem: Problem | None = None
+    step: str | None = None
+    zone: str
+    findings: list[FindingView] = []
+    series: list[SeriesView] = []
+    line: Line | None = None
+
+
+class Grid(BaseModel):
+    """The time axis: `start` and `seconds` for even steps, all `times` (epoch seconds) for calendar steps."""
+
+    start: float
+    seconds: float | None
+    times: list[float] | None
+    end: int
+    step: str
+    zone: str
+    seasons: list[float]
+
+
+class DatasetView(BaseModel):
+    id: int
+    name: str
+    version: int
+    hash: str
+    unit: str
+    grid: Grid
+    columns: list[dict[str, str]]
+    account: Document
+    series: list[SeriesView]
+
+
+class UntilQuery(BaseModel):
+    until: int | None = None
+
+
+class CycleBars(BaseModel):
+    field: str
+    labels: list[str]
+    mean: Numbers
+    low: Numbers
+    high: Numbers
+
+
+class TestView(BaseModel):
+    name: str
+    statistic: float | None
+    p_value: float | None
+    lags: int
+    null: str
+    verdict: str
+
+
+class ProfileView(BaseModel):
+    known: int
+    missing: int
+    mean: float | None
+    spread: float | None
+    acf: Numbers
+    pacf: Numbers
+    bound: float
+    season: int
+    histogram_edges: list[float]
+    histogram_counts: list[int]
+    cycles: list[CycleBars]
+    tests: list[TestView]
+    verdict: str
+    box_cox: float | None
+    level: Line
+    band_low: Numbers
+    band_high: Numbers
+
+
+class FlattenBody(Body):
+    chain: list[AnyStage]
+    until: int
+    start: int | None = None
+    stop: int | None = None
+    width: int = Field(1200, ge=10, le=8000)
+
+
+class StageView(BaseModel):
+    """A stage's lane and what it learned; `removed` is the part it takes out, projected beyond the cutoff."""
+
+    kind: str
+    title: str
+    output: Line
+    removed: Line | None
+    arrays: dict[str, Any]
+    notes: list[str]
+    variance_share: float | None
+    tests: list[TestView]
+    verdict: str
+
+
+class FlattenView(BaseModel):
+    observed: Line
+    stages: list[StageView]
+    round_trip: float | None
+
+
+class WindowsBody(Body):
+    plan: WindowPlan
+    chain: list[AnyStage] = []
+    until: int | None = None
+    series: int | None = None
+    offset: int = Field(0, ge=0)
+    limit: int = Field(100, ge=0, le=2000)
+    find: int | None = None
+
+
+class SourceView(BaseModel):
+    name: str
+    kind: str
+    first: int
+    last: int
+
+
+class WindowsView(BaseModel):
+    total: int
+    names: list[str]
+    target_names: list[str]
+    sources: list[SourceView]
+    look_back: int
+    dropped: dict[str, int]
+    offset: int
+    positions: list[int]
+    times: list[float]
+    rows: list[Numbers]
+    found: int | None
+
+
+class LeakBody(Body):
+    plan: WindowPlan
+    chain: list[AnyStage] = []
+    origins: int = Field(12, ge=1, le=200)
+    seed: int = 0
+
+
+class LeakView(BaseModel):
+    passed: bool
+    evidence: Document
+
+
+class NewExperiment(Body):
+    dataset_id: int
+    name: str = Field("experiment", min_length=1, max_length=200)
+    purpose: Literal["judge", "scan"] = "judge"
+    seed: int = Field(0, ge=0)
+    folds: Folds = Folds()
+    metrics: list[str] = ["mase", "rmse", "mae", "smape"]
+    baseline: str | None = None
+    contenders: list[ContenderEntry]
+    run: bool = True
+
+
+class FoldView(BaseModel):
+    learn_start: int
+    cutoff: int
+    score_start: int
+    score_stop: int
+
+
+class ContenderView(BaseModel):
+    name: str
+    label: str
+    family: str
+    chain: str
+    way: str
+    document: Document
+
+
+class ExperimentView(ExperimentBrief):
+    seed: int
+    baseline: str
+    metrics: list[str]
+    horizon: int
+    gap: int
+    folds: list[FoldView]
+    contenders: list[ContenderView]
+    failures: list[dict[str, Any]]
+    seconds_left: float | None
+
+
+class BoardView(BaseModel):
+    state: str
+    cells: int
+    done: int
+    failed: int
+    rows: list[dict[str, Any]]
+
+
+class ForecastsBody(Body):
+    series: int = Field(ge=0)
+    origin: int = Field(ge=0)
+    contenders: list[str] | None = None
+
+
+class ForecastView(BaseModel):
+    contender: str
+    fold: int
+    stored: bool
+    times: list[float]
+    mean: Numbers
+    flat_mean: Numbers
+    levels: list[float] = []
+    lower: list[Numbers] = []
+    upper: list[Numbers] = []
+
+
+class ForecastsView(BaseModel):
+    origin: int
+    time: float
+    forecasts: list[ForecastView]
+    note: str = ""
+
+
+class FactsQuery(BaseModel):
+    contender: str
+    fold: int = Field(ge=0)
+    series: int = Field(0, ge=0)
+
+
+class FactsView(BaseModel):
+    summary: str
+    seconds: float
+    parameters: dict[str, float | None]
+    loss: list[float | None]
+    validation_loss: list[float | None]
+    kept_epoch: int | None
+    windows: int | None
+    stages: list[str]
+
+
+class NewScan(Body):
+    experiment_id: int
+    contender: str
+
+
+class ScoresQuery(SpanQuery):
+    series: int = Field(0, ge=0)
+
+
+class ScoresView(BaseModel):
+    expected: Line
+    score: Line
+    highest: float | None
+
+
+class ThresholdBody(Body):
+    series: int = Field(ge=0)
+    threshold: float | None = Field(None, gt=0)
+    budget_per_week: float | None = Field(None, gt=0)
+
+
+class FlagView(BaseModel):
+    id: int
+    series: int
+    start: int
+    stop: int
+    time: float
+    score: float
+    kind: str
+    verdict: str
+
+
+class FlagsView(BaseModel):
+    threshold: float | None
+    per_week: float | None
+    flags: list[FlagView]
+
+
+class FlagsQuery(BaseModel):
+    series: int | None = None
+
+
+class VerdictBody(Body):
+    verdict: Literal["open", "confirmed", "dismissed"]
+
+
+class NewOutlook(Body):
+    contender: str
+    horizon: int | None = Field(None, ge=1)
+
+
+class OutlookQuery(BaseModel):
+    series: int = Field(0, ge=0)
+
+
+class OutlookView(OutlookBrief):
+    origin: int | None = None
+    times: list[float] = []
+    mean: Numbers = []
+    levels: list[float] = []
+    lower: list[Numbers] = []
+    upper: list[Numbers] = []
+    errors: int = 0
+
+
+class Catalogue(BaseModel):
+    """Everything with settings: JSON schemas by kind."""
+
+    stages: dict[str, Document]
+    forecasters: dict[str, Document]
+    folds: Document
+    plan: Document
+    metrics: dict[str, str]
+    roles: list[str]

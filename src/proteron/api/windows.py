@@ -1,0 +1,114 @@
+"""Windows: a slice of the table, the leak check, the table to take away."""
+
+import io
+from collections import OrderedDict
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.csv as pa_csv
+import pyarrow.parquet as pa_parquet
+from flask import request
+from flask_openapi3 import APIBlueprint
+from werkzeug.wrappers import Response
+
+from proteron.api import shapes
+from proteron.api.lines import epochs
+from proteron.api.services import answer, series_index, services
+from proteron.core.errors import LimitError
+from proteron.core.flatten import Chain
+from proteron.core.leak_check import leak_check
+from proteron.core.windows import Table, WindowPlan
+
+blueprint = APIBlueprint("windows", __name__, url_prefix="/api/v1")
+_CELLS_AT_MOST = 400_000_000
+_tables: OrderedDict[tuple[int, int | None, int | None, str, str], Table] = OrderedDict()
+_FORMATS = {
+    "application/vnd.apache.arrow.stream": "arrows",
+    "application/vnd.apache.parquet": "parquet",
+    "text/csv": "csv",
+}
+
+
+@blueprint.post("/datasets/<int:dataset_id>/windows", responses={200: shapes.WindowsView, 422: shapes.Problem})
+def windows(path: shapes.DatasetPath, body: shapes.WindowsBody) -> Response:
+    """Rows `offset` … of the table, and where each column comes from; `find` gives the row of an origin."""
+    with services().computing():
+        table = _table(path.dataset_id, body)
+        part = slice(body.offset, body.offset + body.limit)
+        cells = np.concatenate([table.features[part], table.targets[part]], axis=1)
+        found = None
+        if body.find is not None and len(table):
+            found = int(np.abs(table.positions - body.find).argmin())
+        kinds = [type(feature).__name__ for feature in body.plan.features for _ in feature.names]
+        sources = [
+            shapes.SourceView(name=name, kind=kind, first=first, last=last)
+            for (name, first, last), kind in zip(body.plan.sources(), kinds, strict=True)
+        ]
+        return answer(
+            shapes.WindowsView(
+                total=len(table), names=list(table.names), target_names=list(table.target_names), sources=sources,
+                look_back=body.plan.look_back, dropped=table.dropped, offset=body.offset,
+                positions=table.positions[part].tolist(), times=epochs(table.panel.axis, table.positions[part]),
+                rows=cells.tolist(), found=found,
+            )
+        )  # fmt: skip
+
+
+@blueprint.post("/datasets/<int:dataset_id>/leak-check", responses={200: shapes.LeakView, 422: shapes.Problem})
+def check_leaks(path: shapes.DatasetPath, body: shapes.LeakBody) -> Response:
+    """Corrupt the future of sampled origins, recompute chain and rows, compare bit for bit."""
+    panel = services().panel(path.dataset_id)
+    with services().computing():
+        outcome = leak_check(panel, body.plan, Chain(body.chain), origins=body.origins, seed=body.seed)
+    return answer(shapes.LeakView(passed=outcome.passed, evidence=outcome.evidence))
+
+
+@blueprint.post("/datasets/<int:dataset_id>/windows/table")
+def take_table(path: shapes.DatasetPath, body: shapes.WindowsBody) -> Response:
+    """The whole table as Arrow stream, Parquet or CSV, by content negotiation."""
+    wanted = request.accept_mimetypes.best_match(list(_FORMATS)) or "text/csv"
+    with services().computing():
+        content = _encode(_table(path.dataset_id, body).to_arrow(), wanted)
+    headers = {"Content-Disposition": f'attachment; filename="windows.{_FORMATS[wanted]}"'}
+    return Response(content, content_type=wanted, headers=headers)
+
+
+def _encode(table: pa.Table, kind: str) -> bytes:
+    out = io.BytesIO()
+    if kind == "text/csv":
+        pa_csv.write_csv(table, out)
+    elif kind == "application/vnd.apache.parquet":
+        pa_parquet.write_table(table, out)
+    else:
+        with pa.ipc.new_stream(out, table.schema) as stream:
+            stream.write_table(table)
+    return out.getvalue()
+
+
+def _table(dataset_id: int, body: shapes.WindowsBody) -> Table:
+    """The table of one series or all, on flat values where there is a chain; the last few are kept."""
+    panel = services().panel(dataset_id)
+    chain = Chain(body.chain)
+    key = (dataset_id, body.until if body.chain else None, body.series, body.plan.hash, chain.hash)
+    if key in _tables:
+        return _tables[key]
+    if body.series is not None:
+        panel = panel.select([series_index(panel, body.series)])
+    _refuse_huge(len(panel.values), body.plan)
+    if chain.stages:
+        until = panel.end if body.until is None else min(body.until, panel.end)
+        panel = chain.fit(panel, until).apply(panel)
+    _tables[key] = body.plan.cut(panel)
+    while len(_tables) > 3:
+        _tables.popitem(last=False)
+    return _tables[key]
+
+
+def _refuse_huge(points: int, plan: WindowPlan) -> None:
+    cells = points // plan.stride * (len(plan.names) + len(plan.horizon))
+    if cells > _CELLS_AT_MOST:
+        raise LimitError(
+            f"This table would have about {cells:,} cells; the limit here is {_CELLS_AT_MOST:,}. "
+            "Choose one series, a longer stride, or cut it in Python.",
+            field="plan",
+        )

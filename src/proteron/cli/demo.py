@@ -1,0 +1,91 @@
+"""The demo project: Port Ellery, loaded once, with one experiment to look at."""
+
+from pathlib import Path
+
+from port_ellery import write_demo
+from port_ellery.files import EXAMPLE, HOURLY
+from proteron.core.anomalies import scan_folds
+from proteron.core.experiment import Experiment
+from proteron.core.flatten import Chain
+from proteron.core.intake import read_table
+from proteron.core.windows import WindowPlan
+from proteron.records.configuration import Configuration
+from proteron.records.database import Database
+from proteron.records.datasets import save_dataset
+from proteron.records.models import OutlookRecord
+from proteron.records.projects import all_projects, choose, create_project, delete_project
+from proteron.runner import plans
+from proteron.runner.queue import Queue
+
+DEMO_PROJECT = "Port Ellery inflow"
+_PLAN = {
+    "lags": [*range(1, 26), 48, 72, 96, 120, 144, 167, 168, 169],
+    "rolling": [
+        {"statistic": "mean", "window": 24},
+        {"statistic": "mean", "window": 168},
+        {"statistic": "std", "window": 24},
+    ],
+    "calendar": ["hour_of_day", "weekday"],
+    "horizon": list(range(1, 49)),
+}
+
+
+def demo_folder(settings: Configuration) -> Path:
+    return settings.home / "demo"
+
+
+def ensure_demo(url: str, settings: Configuration, reset: bool = False) -> None:
+    """Write the demo files and load the demo project, unless it is there; `reset` starts it afresh."""
+    database = Database(url, pool_size=2)
+    try:
+        with database.session() as session:
+            if any(project.name == DEMO_PROJECT for project in all_projects(session)) and not reset:
+                return
+        folder = demo_folder(settings)
+        write_demo(folder)
+        _load(database, url, folder)
+    finally:
+        database.close()
+
+
+def _load(database: Database, url: str, folder: Path) -> None:
+    example = Experiment.load(folder / EXAMPLE)
+    data = example.data
+    reading = read_table(folder / HOURLY, data.roles, data.step, data.zone, data.unit)
+    panel = reading.panel
+    plan = plans.ExperimentPlan(
+        seed=example.seed, folds=example.folds, metrics=example.metrics, baseline=example.chosen_baseline,
+        contenders=example.contenders,
+    )  # fmt: skip
+    using = example.anomalies.using if example.anomalies else example.contenders[-1].name
+    scan = plans.ExperimentPlan(
+        seed=example.seed, folds=scan_folds(panel), metrics=("mae",), baseline=using,
+        contenders=(example.entry(using),),
+    )  # fmt: skip
+    best = example.contenders[-1]
+    with database.session() as session:
+        delete_project(session, DEMO_PROJECT)
+        project = create_project(session, DEMO_PROJECT)
+        dataset = save_dataset(session, project.id, HOURLY.removesuffix(".csv"), reading)
+        judged = plans.create(session, panel, project.id, dataset.id, "judge", "first look", plan)
+        scanned = plans.create(session, panel, project.id, dataset.id, "scan", f"scan by {using}", scan)
+        outlook = OutlookRecord(
+            project_id=project.id, experiment_id=judged.id, document={"contender": best.name, "horizon": None},
+            state="queued",
+        )  # fmt: skip
+        session.add(outlook)
+        session.flush()
+        chosen = {
+            "dataset_id": dataset.id, "experiment_id": judged.id, "scan_id": scanned.id, "outlook_id": outlook.id,
+            "chain": Chain(best.chain).model_dump(mode="json")["stages"],
+            "plan": WindowPlan.parse(_PLAN).document(),
+        }  # fmt: skip
+        choose(session, project.id, chosen)
+        started = (judged.id, scanned.id)
+    queue = Queue(url)
+    try:
+        for experiment_id in started:
+            with database.session() as session:
+                plans.start(session, queue, experiment_id, panel)
+    finally:
+        queue.close()

@@ -1,0 +1,126 @@
+"""The command line: serve, worker, run, demo, doctor."""
+
+import os
+import shutil
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from proteron.core.errors import ProteronError
+
+app = typer.Typer(no_args_is_help=True, add_completion=False, help="Proteron: honest forecasting of time series.")
+
+
+@contextmanager
+def _plain_errors() -> Iterator[None]:
+    """Errors meant for people are one line on standard error and exit status 2."""
+    try:
+        yield
+    except ProteronError as error:
+        typer.echo(f"proteron: {error.message}", err=True)
+        raise typer.Exit(2) from error
+
+
+@app.command()
+def serve(
+    reset_demo: Annotated[bool, typer.Option("--reset-demo", help="Restore the demo project.")] = False,
+    demo: Annotated[bool, typer.Option(help="Load the demo project where there is none.")] = True,
+) -> None:
+    """Start database, worker and web server; Ctrl-C stops all of them."""
+    from proteron.cli.serve import Supervisor
+    from proteron.records.configuration import configuration
+
+    with _plain_errors():
+        settings = configuration()
+        os.environ.setdefault("NUMBA_CACHE_DIR", str(settings.home / "kernels"))
+        Supervisor(settings).run(reset_demo, demo)
+
+
+@app.command()
+def worker() -> None:
+    """Compute cells from the queue of PROTERON_DATABASE_URL, on this or another machine."""
+    from proteron.records.configuration import configuration
+    from proteron.runner.worker import run_worker
+
+    with _plain_errors():
+        settings = configuration()
+        if not settings.database_url:
+            raise ProteronError("Set PROTERON_DATABASE_URL to the database whose queue is to be worked on.")
+        run_worker(settings.database_url, settings)
+
+
+@app.command()
+def run(
+    file: Annotated[Path, typer.Argument(help="The experiment file (TOML).")],
+    out: Annotated[Path, typer.Option(help="Folder for the results.")],
+    workers: Annotated[int | None, typer.Option(min=1, help="Processes; all cores if not given.")] = None,
+) -> None:
+    """Run an experiment file without web or database."""
+    from proteron.cli.run_file import run_file
+
+    with _plain_errors():
+        outcome = run_file(file, out, workers)
+    if not outcome.report.results:
+        typer.echo("proteron: every cell failed; run.json has the reasons.", err=True)
+        raise typer.Exit(1)
+
+
+@app.command()
+def demo(out: Annotated[Path, typer.Option(help="Folder for the files.")], seed: int = 1871) -> None:
+    """Write the Port Ellery demo files: data, truth and an example experiment."""
+    from port_ellery import write_demo
+
+    for path in write_demo(out, seed):
+        typer.echo(path)
+
+
+@app.command()
+def schema() -> None:
+    """Print the JSON Schema of the experiment file."""
+    import json
+
+    from proteron.core.experiment import Experiment
+
+    typer.echo(json.dumps(Experiment.model_json_schema(), indent=1, ensure_ascii=False))
+
+
+@app.command("openapi")
+def openapi_document() -> None:
+    """Print the OpenAPI document of the web API."""
+    import json
+
+    from proteron.api.application import create_application
+    from proteron.records.configuration import configuration
+
+    application = create_application(configuration(), "postgresql://nowhere")
+    typer.echo(json.dumps(application.api_doc, indent=1, ensure_ascii=False, sort_keys=True))
+
+
+@app.command()
+def doctor() -> None:
+    """Say what this installation has and what it lacks."""
+    from proteron.api.application import PAGE
+    from proteron.cli.cluster import Cluster
+    from proteron.records.configuration import configuration
+
+    settings = configuration()
+    with _plain_errors():
+        folder = Cluster(settings.home).folder
+    lines = {
+        "python": sys.version.split()[0],
+        "home": str(settings.home),
+        "address": f"http://{settings.host}:{settings.port}",
+        "database": (settings.database_url and "as configured") or f"own cluster in {folder}",
+        "front end": "built" if (PAGE / "index.html").exists() else "not built: ./run builds it",
+        "node": shutil.which("node") or "missing (only needed to build the front end)",
+    }
+    for name, value in lines.items():
+        typer.echo(f"{name:10} {value}")
+
+
+if __name__ == "__main__":
+    app()

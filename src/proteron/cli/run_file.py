@@ -1,0 +1,90 @@
+"""`proteron run`: an experiment file to a folder of results, without web or database."""
+
+import csv
+import json
+import os
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow.csv as pa_csv
+from rich.console import Console
+from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
+from rich.table import Table as RichTable
+
+from proteron.core.experiment import Experiment, Outcome, run_experiment
+from proteron.core.judge import Cell
+
+
+def run_file(path: Path, out: Path, workers: int | None = None) -> Outcome:
+    """Run the file and write board.json, board.csv, forecast.csv, flags.csv, windows.csv and run.json to `out`."""
+    experiment = Experiment.load(path)
+    out.mkdir(parents=True, exist_ok=True)
+    columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn())
+    console = Console(stderr=True)
+    with Progress(*columns, console=console) as progress:
+        task = progress.add_task("reading", total=None)
+
+        def tick(done: int, total: int, cell: Cell, reason: str | None) -> None:
+            progress.update(task, completed=done, total=total, description=f"{cell.name}, fold {cell.fold + 1}")
+            if reason:
+                progress.console.print(f"{cell.name}, fold {cell.fold + 1}: {reason}", style="yellow")
+
+        outcome = run_experiment(experiment, path.parent, workers or os.cpu_count() or 1, tick)
+        progress.update(task, description="done")
+    write_outcome(experiment, outcome, out)
+    console.print(_summary(outcome))
+    return outcome
+
+
+def write_outcome(experiment: Experiment, outcome: Outcome, out: Path) -> None:
+    """Every result as a file in `out`."""
+    board = outcome.report.board
+    _json(out / "board.json", board)
+    flat = [name for name, value in board[0].items() if not isinstance(value, list)]
+    _csv(out / "board.csv", flat, [[row[name] for name in flat] for row in board])
+    facts = {
+        "dataset": outcome.reading.panel.hash,
+        "account": outcome.reading.account,
+        "findings": [f.message for f in outcome.reading.findings],
+        "failures": outcome.report.failures,
+        "seed": experiment.seed,
+        "outlook_by": outcome.forecast_by,
+    }
+    _json(out / "run.json", facts)
+    if outcome.forecast is not None:
+        forecast = outcome.forecast
+        ends = [f"{end}_{level:g}" for level in forecast.levels for end in ("lower", "upper")]
+        times = np.datetime_as_string(forecast.times)
+        rows = []
+        for index, key in enumerate(forecast.keys):
+            bounds = [part[level][index] for level in forecast.levels for part in (forecast.lower, forecast.upper)]
+            columns = np.column_stack([forecast.mean[index], *bounds]).tolist()
+            rows += [[f"{time}Z", key, *values] for time, values in zip(times, columns, strict=True)]
+        _csv(out / "forecast.csv", ["time", "key", "mean", *ends], rows)
+    if outcome.anomalies is not None:
+        flags = [[f.time + "Z", f.key, f.stop - f.start, f.kind, f.score] for f in outcome.anomalies.flags]
+        _csv(out / "flags.csv", ["time", "key", "steps", "kind", "score"], flags)
+    if experiment.windows is not None:
+        pa_csv.write_csv(experiment.windows.cut(outcome.reading.panel).to_arrow(), out / "windows.csv")
+
+
+def _json(path: Path, content: Any) -> None:
+    path.write_text(json.dumps(content, indent=1, ensure_ascii=False) + "\n", "utf-8")
+
+
+def _csv(path: Path, names: list[str], rows: list[list[Any]]) -> None:
+    with path.open("w", newline="", encoding="utf-8") as file:
+        writer = csv.writer(file)
+        writer.writerow(names)
+        writer.writerows([["" if v is None or v != v else v for v in row] for row in rows])
+
+
+def _summary(outcome: Outcome) -> RichTable:
+    table = RichTable("contender", "skill", "95 % interval", *outcome.report.metrics, "seconds")
+    for row in outcome.report.board:
+        interval = "–" if row["skill_low"] is None else f"{row['skill_low']:+.3f} … {row['skill_high']:+.3f}"
+        errors = ["–" if row[metric] is None else f"{row[metric]:.4g}" for metric in outcome.report.metrics]
+        skill = "–" if row["skill"] is None else f"{row['skill']:+.3f}"
+        table.add_row(row["contender"], skill, interval, *errors, f"{row['seconds']:.1f}")
+    return table

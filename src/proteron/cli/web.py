@@ -1,0 +1,27 @@
+"""Gunicorn's settings, and the application it loads once before forking."""
+
+import structlog
+from flask import Flask
+
+from proteron.api.application import create_application
+from proteron.cli.warm import warm_kernels
+from proteron.records.configuration import configuration
+
+worker_class = "gthread"
+workers = 2
+threads = 64
+preload_app = True
+timeout = 120
+graceful_timeout = 3
+control_socket_disable = True
+accesslog = None
+loglevel = "warning"
+
+
+def application() -> Flask:
+    """The application with warm kernels; connections are opened after forking."""
+    structlog.configure(logger_factory=structlog.PrintLoggerFactory())
+    settings = configuration()
+    assert settings.database_url is not None
+    warm_kernels()
+    return create_application(settings, settings.database_url)

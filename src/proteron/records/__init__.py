@@ -1,0 +1,1 @@
+"""Records: everything that is stored, on PostgreSQL through SQLAlchemy."""

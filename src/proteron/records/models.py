@@ -1,0 +1,167 @@
+"""Tables. Nothing in them is pickled; documents are JSON, arrays `double precision[]` or NPZ."""
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import (
+    BigInteger,
+    DateTime,
+    Double,
+    ForeignKey,
+    Index,
+    LargeBinary,
+    String,
+    Text,
+    UniqueConstraint,
+    func,
+)
+from sqlalchemy.dialects.postgresql import ARRAY, JSONB
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+Document = dict[str, Any]
+
+
+class Base(DeclarativeBase):
+    type_annotation_map = {
+        Document: JSONB,
+        datetime: DateTime(timezone=True),
+        bytes: LargeBinary,
+        str: Text,
+        int: BigInteger,
+    }
+
+
+class Project(Base):
+    """One piece of work; `choices` is what its rooms stand on at present."""
+
+    __tablename__ = "project"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    choices: Mapped[Document] = mapped_column(default=dict)
+    created: Mapped[datetime] = mapped_column(server_default=func.now())
+
+
+class Dataset(Base):
+    """An immutable version of a panel; `layout` holds axis, unit and columns, `account` what was done."""
+
+    __tablename__ = "dataset"
+    __table_args__ = (UniqueConstraint("project_id", "hash"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    parent_id: Mapped[int | None] = mapped_column(ForeignKey("dataset.id"))
+    version: Mapped[int]
+    name: Mapped[str]
+    hash: Mapped[str] = mapped_column(String(64))
+    layout: Mapped[Document]
+    account: Mapped[Document]
+    created: Mapped[datetime] = mapped_column(server_default=func.now())
+
+
+class Series(Base):
+    """One series of a dataset: key, first time, grid position of its first point, number of points."""
+
+    __tablename__ = "series"
+    dataset_id: Mapped[int] = mapped_column(ForeignKey("dataset.id", ondelete="CASCADE"), primary_key=True)
+    position: Mapped[int] = mapped_column(primary_key=True)
+    key: Mapped[str]
+    start: Mapped[int]
+    length: Mapped[int]
+
+
+class SeriesBlock(Base):
+    """A run of values of one column; the target's column is empty text. Times and marks go with the target."""
+
+    __tablename__ = "series_block"
+    dataset_id: Mapped[int] = mapped_column(ForeignKey("dataset.id", ondelete="CASCADE"), primary_key=True)
+    column: Mapped[str] = mapped_column(primary_key=True)
+    series: Mapped[int] = mapped_column(primary_key=True)
+    block: Mapped[int] = mapped_column(primary_key=True)
+    values: Mapped[Any] = mapped_column(ARRAY(Double))
+    epochs: Mapped[Any | None] = mapped_column(ARRAY(Double))
+    marks: Mapped[bytes | None]
+
+
+class Experiment(Base):
+    """Contenders × folds × series; `purpose` is judge (the board) or scan (one step ahead, for anomalies)."""
+
+    __tablename__ = "experiment"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
+    dataset_id: Mapped[int] = mapped_column(ForeignKey("dataset.id", ondelete="CASCADE"))
+    purpose: Mapped[str] = mapped_column(String(16))
+    name: Mapped[str]
+    document: Mapped[Document]
+    state: Mapped[str] = mapped_column(String(16))
+    reason: Mapped[str | None]
+    created: Mapped[datetime] = mapped_column(server_default=func.now())
+    started: Mapped[datetime | None]
+    finished: Mapped[datetime | None]
+
+
+class ExperimentCell(Base):
+    """A cell an experiment consists of; its result, once there, is shared by all experiments."""
+
+    __tablename__ = "experiment_cell"
+    experiment_id: Mapped[int] = mapped_column(ForeignKey("experiment.id", ondelete="CASCADE"), primary_key=True)
+    key: Mapped[str] = mapped_column(String(64), primary_key=True)
+    contender: Mapped[str]
+    fold: Mapped[int]
+    number: Mapped[int]
+
+
+class CellRecord(Base):
+    """The result of a cell, or the reason it failed. `arrays` is an NPZ of state, ranges and scales."""
+
+    __tablename__ = "cell"
+    key: Mapped[str] = mapped_column(String(64), primary_key=True)
+    state: Mapped[str] = mapped_column(String(16))
+    reason: Mapped[str | None]
+    seconds: Mapped[float] = mapped_column(Double)
+    facts: Mapped[Document]
+    arrays: Mapped[bytes | None]
+    finished: Mapped[datetime] = mapped_column(server_default=func.now())
+
+
+class ForecastBlock(Base):
+    """A cell's forecasts of one series: per origin `horizon` values, flattened origin by origin."""
+
+    __tablename__ = "forecast_block"
+    key: Mapped[str] = mapped_column(ForeignKey("cell.key", ondelete="CASCADE"), primary_key=True)
+    series: Mapped[int] = mapped_column(primary_key=True)
+    horizon: Mapped[int]
+    gap: Mapped[int]
+    origins: Mapped[Any] = mapped_column(ARRAY(Double))
+    mean: Mapped[Any] = mapped_column(ARRAY(Double))
+    flat_mean: Mapped[Any] = mapped_column(ARRAY(Double))
+    flat_truth: Mapped[Any] = mapped_column(ARRAY(Double))
+
+
+class AnomalyFlag(Base):
+    """A flagged span of a scan at the threshold last chosen, with the user's verdict."""
+
+    __tablename__ = "anomaly_flag"
+    __table_args__ = (Index("anomaly_flag_of", "experiment_id", "series"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    experiment_id: Mapped[int] = mapped_column(ForeignKey("experiment.id", ondelete="CASCADE"))
+    series: Mapped[int]
+    start: Mapped[int]
+    stop: Mapped[int]
+    time: Mapped[datetime]
+    score: Mapped[float] = mapped_column(Double)
+    kind: Mapped[str]
+    verdict: Mapped[str] = mapped_column(default="open")
+
+
+class OutlookRecord(Base):
+    """A final forecast; `arrays` (NPZ) holds mean, lower and upper once it is done."""
+
+    __tablename__ = "outlook"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
+    experiment_id: Mapped[int] = mapped_column(ForeignKey("experiment.id", ondelete="CASCADE"))
+    document: Mapped[Document]
+    state: Mapped[str] = mapped_column(String(16))
+    reason: Mapped[str | None]
+    arrays: Mapped[bytes | None]
+    created: Mapped[datetime] = mapped_column(server_default=func.now())
+    finished: Mapped[datetime | None]

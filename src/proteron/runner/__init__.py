@@ -1,0 +1,1 @@
+"""The runner: experiments cut into cells, queued durably, computed over processes."""

@@ -1,0 +1,160 @@
+"""The worker: takes jobs from the queue, computes their cells on a pool of processes, survives crashes."""
+
+import asyncio
+import multiprocessing
+import os
+import signal
+from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
+from typing import Any
+
+import procrastinate
+import structlog
+from procrastinate import PsycopgConnector
+from sqlalchemy import select
+
+from proteron.records import experiments as records
+from proteron.records.configuration import Configuration
+from proteron.records.database import Database
+from proteron.records.models import Experiment, OutlookRecord
+from proteron.runner import child, plans
+from proteron.runner.queue import Queue, connection_options
+
+_HEARTBEAT = 2.0
+_STALLED_AFTER = 8.0
+_SWEEP_EVERY = 2.0
+_ATTEMPTS = 2
+
+log = structlog.get_logger()
+
+
+class Pool:
+    """Processes that can be killed: a dead or overdue one costs its cell, never the worker."""
+
+    def __init__(self, url: str, size: int, memory: int) -> None:
+        self._arguments = (url, memory)
+        self._size = size
+        self._executor = self._make()
+
+    def _make(self) -> ProcessPoolExecutor:
+        context = multiprocessing.get_context("spawn")
+        return ProcessPoolExecutor(self._size, context, child.prepare, self._arguments)
+
+    async def run(self, function: Callable[..., Any], *arguments: Any, seconds: float | None = None) -> Any:
+        """Await a function in a pool process; raises `TimeoutError` or `BrokenProcessPool`."""
+        executor = self._executor
+        try:
+            future = asyncio.wrap_future(executor.submit(function, *arguments))
+            return await asyncio.wait_for(future, seconds)
+        except (TimeoutError, BrokenProcessPool):
+            if executor is self._executor:
+                self.kill()
+                self._executor = self._make()
+            raise
+
+    def kill(self) -> None:
+        for process in list((self._executor._processes or {}).values()):
+            process.kill()
+        self._executor.shutdown(wait=False, cancel_futures=True)
+
+
+class Worker:
+    """One worker process with its pool; start as many as there are machines."""
+
+    def __init__(self, url: str, settings: Configuration) -> None:
+        self.settings = settings
+        self.database = Database(url, pool_size=2)
+        self.queue = Queue(url)
+        self.pool = Pool(url, settings.workers, settings.cell_bytes)
+        self.app = procrastinate.App(connector=PsycopgConnector(**connection_options(url)))
+        self.app.task(name="run_cells", queue="work")(self.run_cells)
+        self.app.task(name="make_outlook", queue="work")(self.make_outlook)
+
+    async def run_cells(self, experiment_id: int, keys: list[str]) -> None:
+        """Compute the cells of one job, each stored as it finishes."""
+        for key in keys:
+            if await self._run_cell(experiment_id, key) == "stopped":
+                return
+        await self.pool.run(child.complete, experiment_id)
+
+    async def _run_cell(self, experiment_id: int, key: str) -> str:
+        seconds = self.settings.cell_seconds
+        reason = f"The process that ran this cell died {_ATTEMPTS} times (out of memory?)."
+        for _ in range(_ATTEMPTS):
+            try:
+                return str(await self.pool.run(child.work_cell, experiment_id, key, seconds=seconds))
+            except TimeoutError:
+                reason = f"The cell took longer than its limit of {seconds:.0f} s and was stopped."
+                break
+            except BrokenProcessPool:
+                log.warning("pool process died", experiment=experiment_id, cell=key[:12])
+        await self.pool.run(child.give_up, experiment_id, key, reason)
+        return "failed"
+
+    async def make_outlook(self, outlook_id: int) -> None:
+        await self.pool.run(child.work_outlook, outlook_id, seconds=self.settings.cell_seconds)
+
+    async def _sweep(self) -> None:
+        """Give back jobs of dead workers, and requeue cells no job stands for any more."""
+        quiet: dict[int, int] = {}
+        while True:
+            await asyncio.sleep(_SWEEP_EVERY)
+            try:
+                for job in await self.app.job_manager.get_stalled_jobs(seconds_since_heartbeat=_STALLED_AFTER):
+                    log.info("job taken up again", job=job.id)
+                    await self.app.job_manager.retry_job(job)
+                await asyncio.to_thread(self._requeue, quiet)
+            except (procrastinate.exceptions.ConnectorException, OSError) as error:
+                log.warning("sweep failed", error=str(error))
+
+    def _requeue(self, quiet: dict[int, int]) -> None:
+        """Twice in a row without a job and not complete: its jobs were lost."""
+        with self.database.session() as session:
+            query = select(Experiment.id).where(Experiment.state.in_(("queued", "running")))
+            running = list(session.scalars(query))
+            for experiment_id in [*running, *(set(quiet) - set(running))]:
+                lost = experiment_id in running and not self.queue.waiting(experiment_id)
+                quiet[experiment_id] = quiet.get(experiment_id, 0) + 1 if lost else 0
+                if quiet[experiment_id] >= 2:
+                    experiment = records.get_experiment(session, experiment_id)
+                    panel = plans.PanelCache(1).get(session, experiment.dataset_id)
+                    if plans.enqueue(session, self.queue, experiment_id, panel, retry_failed=False) == 0:
+                        plans.finish_if_complete(session, experiment_id)
+                    quiet[experiment_id] = 0
+
+    async def run(self) -> None:
+        """Work until SIGTERM or SIGINT; a running cell is left to be taken up again."""
+        stopped = asyncio.Event()
+        loop = asyncio.get_running_loop()
+        for signum in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):
+            loop.add_signal_handler(signum, stopped.set)
+        async with self.app.open_async():
+            await asyncio.to_thread(self._return_own_orphans)
+            sweep = asyncio.create_task(self._sweep())
+            work = asyncio.create_task(
+                self.app.run_worker_async(
+                    queues=["work"], concurrency=self.settings.workers, install_signal_handlers=False,
+                    update_heartbeat_interval=_HEARTBEAT, stalled_worker_timeout=_STALLED_AFTER,
+                    fetch_job_polling_interval=1.0, delete_jobs="successful", shutdown_graceful_timeout=1,
+                )
+            )  # fmt: skip
+            log.info("worker ready", pid=os.getpid(), processes=self.settings.workers)
+            await asyncio.wait({asyncio.create_task(stopped.wait()), work}, return_when=asyncio.FIRST_COMPLETED)
+            self.pool.kill()
+            sweep.cancel()
+            work.cancel()
+            await asyncio.wait({sweep, work}, timeout=3)
+        self.queue.close()
+        self.database.close()
+
+    def _return_own_orphans(self) -> None:
+        """Outlooks whose job was lost with the database's last stop are queued again."""
+        with self.database.session() as session:
+            for outlook_id in session.scalars(select(OutlookRecord.id).where(OutlookRecord.state == "queued")):
+                self.queue.defer("make_outlook", outlook_id=outlook_id)
+
+
+def run_worker(url: str, settings: Configuration) -> None:
+    """Run a worker in this process until it is told to stop."""
+    asyncio.run(Worker(url, settings).run())
