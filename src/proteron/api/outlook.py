@@ -44,7 +44,7 @@ def new_outlook(path: shapes.ExperimentPath, body: shapes.NewOutlook) -> Respons
         session.flush()
         choose(session, experiment.project_id, {"outlook_id": record.id})
         view = shapes.OutlookView(**outlook_brief(record).model_dump())
-    services().queue.defer("make_outlook", outlook_id=view.id)
+    services().queue.defer_outlook(view.id)
     return answer(view, 201)
 
 

@@ -147,10 +147,11 @@ def _forecast(panel: Panel, result: CellResult, body: shapes.ForecastsBody) -> s
             view.lower = result.ranges[:, 0, row].tolist()
             view.upper = result.ranges[:, 1, row].tolist()
         return view
-    known = panel.select(result.cell.series).between(place.learn_start, body.origin)
-    mean, flat = result.fitted(panel).means(known, np.array([body.origin]), place.gap + place.horizon)
-    view.mean = mean[row, 0, place.gap :].tolist()
-    view.flat_mean = flat[row, 0, place.gap :].tolist()
+    alone = panel.select([body.series])
+    known = alone.between(place.learn_start, body.origin)
+    mean, flat = result.fitted(known).means(known, np.array([body.origin]), place.gap + place.horizon)
+    view.mean = mean[0, 0, place.gap :].tolist()
+    view.flat_mean = flat[0, 0, place.gap :].tolist()
     return view
 
 

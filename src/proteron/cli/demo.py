@@ -4,6 +4,7 @@ from pathlib import Path
 
 from port_ellery import write_demo
 from port_ellery.files import EXAMPLE, HOURLY
+from proteron.cli.main import DEMO_PROJECT
 from proteron.core.anomalies import scan_folds
 from proteron.core.experiment import Experiment
 from proteron.core.flatten import Chain
@@ -13,11 +14,10 @@ from proteron.records.configuration import Configuration
 from proteron.records.database import Database
 from proteron.records.datasets import save_dataset
 from proteron.records.models import OutlookRecord
-from proteron.records.projects import all_projects, choose, create_project, delete_project
+from proteron.records.projects import choose, create_project, delete_project
 from proteron.runner import plans
 from proteron.runner.queue import Queue
 
-DEMO_PROJECT = "Port Ellery inflow"
 _PLAN = {
     "lags": [*range(1, 26), 48, 72, 96, 120, 144, 167, 168, 169],
     "rolling": [
@@ -34,21 +34,18 @@ def demo_folder(settings: Configuration) -> Path:
     return settings.home / "demo"
 
 
-def ensure_demo(url: str, settings: Configuration, reset: bool = False) -> None:
-    """Write the demo files and load the demo project, unless it is there; `reset` starts it afresh."""
+def load_demo(url: str, settings: Configuration, name: str = DEMO_PROJECT) -> None:
+    """Write the demo files and load the demo project afresh, replacing the one that is there."""
+    folder = demo_folder(settings)
+    write_demo(folder)
     database = Database(url, pool_size=2)
     try:
-        with database.session() as session:
-            if any(project.name == DEMO_PROJECT for project in all_projects(session)) and not reset:
-                return
-        folder = demo_folder(settings)
-        write_demo(folder)
-        _load(database, url, folder)
+        _load(database, url, folder, name)
     finally:
         database.close()
 
 
-def _load(database: Database, url: str, folder: Path) -> None:
+def _load(database: Database, url: str, folder: Path, name: str) -> None:
     example = Experiment.load(folder / EXAMPLE)
     data = example.data
     reading = read_table(folder / HOURLY, data.roles, data.step, data.zone, data.unit)
@@ -64,8 +61,8 @@ def _load(database: Database, url: str, folder: Path) -> None:
     )  # fmt: skip
     best = example.contenders[-1]
     with database.session() as session:
-        delete_project(session, DEMO_PROJECT)
-        project = create_project(session, DEMO_PROJECT)
+        delete_project(session, name)
+        project = create_project(session, name)
         dataset = save_dataset(session, project.id, HOURLY.removesuffix(".csv"), reading)
         judged = plans.create(session, panel, project.id, dataset.id, "judge", "first look", plan)
         scanned = plans.create(session, panel, project.id, dataset.id, "scan", f"scan by {using}", scan)

@@ -15,6 +15,17 @@ from proteron.core.errors import ProteronError
 app = typer.Typer(no_args_is_help=True, add_completion=False, help="Proteron: honest forecasting of time series.")
 
 
+DEMO_PROJECT = "Port Ellery inflow"
+
+
+def _has_project(url: str, name: str) -> bool:
+    """Asked with the bare driver, so that a second start loads nothing heavy."""
+    import psycopg
+
+    with psycopg.connect(url) as connection:
+        return connection.execute("SELECT 1 FROM project WHERE name = %s", (name,)).fetchone() is not None
+
+
 @contextmanager
 def _plain_errors() -> Iterator[None]:
     """Errors meant for people are one line on standard error and exit status 2."""
@@ -51,6 +62,26 @@ def worker() -> None:
         if not settings.database_url:
             raise ProteronError("Set PROTERON_DATABASE_URL to the database whose queue is to be worked on.")
         run_worker(settings.database_url, settings)
+
+
+@app.command()
+def prepare(
+    reset_demo: Annotated[bool, typer.Option("--reset-demo", help="Restore the demo project.")] = False,
+    demo: Annotated[bool, typer.Option(help="Load the demo project where there is none.")] = True,
+) -> None:
+    """Bring the database of PROTERON_DATABASE_URL to the newest schema and load the demo."""
+    from proteron.records.configuration import configuration
+    from proteron.records.schema import upgrade
+
+    with _plain_errors():
+        settings = configuration()
+        if not settings.database_url:
+            raise ProteronError("Set PROTERON_DATABASE_URL to the database that is to be prepared.")
+        upgrade(settings.database_url)
+        if reset_demo or (demo and not _has_project(settings.database_url, DEMO_PROJECT)):
+            from proteron.cli.demo import load_demo
+
+            load_demo(settings.database_url, settings)
 
 
 @app.command()

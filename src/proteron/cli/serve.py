@@ -47,7 +47,6 @@ class Supervisor:
         self._take_home()
         try:
             url = self._start_database()
-            self._prepare(url, reset_demo, demo)
             self._environment = {
                 **os.environ,
                 "PROTERON_DATABASE_URL": url,
@@ -55,8 +54,9 @@ class Supervisor:
                 "NUMBA_CACHE_DIR": os.environ.get("NUMBA_CACHE_DIR", str(self.home / "kernels")),
                 "OPENBLAS_NUM_THREADS": "1",
             }
+            self._start("web", self._web_command())  # touches the database only when asked something
+            self._prepare(reset_demo, demo)
             self._start("worker", [sys.executable, "-m", "proteron.cli.main", "worker"])
-            self._start("web", self._web_command())
             self._wait_ready()
             print(f"Proteron is ready at http://{self.settings.host}:{self.settings.port}", flush=True)
             self._watch()
@@ -98,14 +98,13 @@ class Supervisor:
         self._cluster.start()
         return self._cluster.url
 
-    def _prepare(self, url: str, reset_demo: bool, demo: bool) -> None:
-        from proteron.records.schema import upgrade  # heavy imports after the cheap checks
-
-        upgrade(url)
-        if demo or reset_demo:
-            from proteron.cli.demo import ensure_demo
-
-            ensure_demo(url, self.settings, reset=reset_demo)
+    def _prepare(self, reset_demo: bool, demo: bool) -> None:
+        """Migrations and demo data, in a process of their own that leaves nothing in memory."""
+        options = ["--reset-demo"] if reset_demo else [] if demo else ["--no-demo"]
+        command = [sys.executable, "-m", "proteron.cli.main", "prepare", *options]
+        outcome = subprocess.run(command, env=self._environment, capture_output=True, text=True, check=False)
+        if outcome.returncode and not self._stop.is_set():
+            raise ServeError(f"The database could not be prepared: {outcome.stderr.strip()[-800:]}")
 
     def _web_command(self) -> list[str]:
         address = f"[{self.settings.host}]" if ":" in self.settings.host else self.settings.host

@@ -99,6 +99,8 @@ def work_outlook(outlook_id: int) -> str:
         with _Here.database.session() as session:
             record = get_outlook(session, outlook_id)
             experiment = records.get_experiment(session, record.experiment_id)
+            if record.state != "queued" or experiment.state in ("queued", "running"):
+                return "waiting"
             panel = _Here.panels.get(session, experiment.dataset_id)
             plan, name = plan_of(experiment), record.document["contender"]
             cells = [cell for cell in cells_of(session, experiment, panel) if cell.name == name]
@@ -116,6 +118,11 @@ def work_outlook(outlook_id: int) -> str:
         with _Here.database.session() as session:
             finish_outlook(session, outlook_id, "failed", reason=str(error))
         return "failed"
+
+
+def give_up_outlook(outlook_id: int, reason: str) -> None:
+    with _Here.database.session() as session:
+        finish_outlook(session, outlook_id, "failed", reason=reason)
 
 
 def _find(experiment_id: int, key: str) -> tuple[Cell, Panel]:

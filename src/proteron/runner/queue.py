@@ -1,9 +1,11 @@
 """The durable queue on PostgreSQL: jobs survive the process that took them."""
 
+from contextlib import suppress
 from typing import Any
 
 import procrastinate
 from procrastinate import SyncPsycopgConnector
+from procrastinate.exceptions import AlreadyEnqueued
 
 _OPTIONS = {"options": "-c search_path=queue,public"}
 
@@ -20,9 +22,17 @@ class Queue:
         self._app = procrastinate.App(connector=SyncPsycopgConnector(min_size=1, max_size=4, **connection_options(url)))
         self._app.open()
 
-    def defer(self, task: str, **arguments: Any) -> int:
-        """Queue a job; it runs even if every process is killed now and started again later."""
-        return int(self._app.configure_task(task, allow_unknown=True, queue="work").defer(**arguments))
+    def defer(self, task: str, once: str | None = None, **arguments: Any) -> None:
+        """Queue a job; it runs even if every process is killed now and started again later.
+
+        With `once`, nothing happens while another job of that name waits to be taken.
+        """
+        configured = self._app.configure_task(task, allow_unknown=True, queue="work", queueing_lock=once)
+        with suppress(AlreadyEnqueued):
+            configured.defer(**arguments)
+
+    def defer_outlook(self, outlook_id: int) -> None:
+        self.defer("make_outlook", once=f"outlook {outlook_id}", outlook_id=outlook_id)
 
     def cancel(self, experiment_id: int) -> None:
         """Withdraw the jobs of an experiment that nobody has taken yet."""

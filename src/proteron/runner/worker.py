@@ -68,6 +68,7 @@ class Worker:
         self.queue = Queue(url)
         self.pool = Pool(url, settings.workers, settings.cell_bytes)
         self.app = procrastinate.App(connector=PsycopgConnector(**connection_options(url)))
+        self._outlooks: set[int] = set()
         self.app.task(name="run_cells", queue="work")(self.run_cells)
         self.app.task(name="make_outlook", queue="work")(self.make_outlook)
 
@@ -93,7 +94,17 @@ class Worker:
         return "failed"
 
     async def make_outlook(self, outlook_id: int) -> None:
-        await self.pool.run(child.work_outlook, outlook_id, seconds=self.settings.cell_seconds)
+        """Refit for an outlook, unless this worker is at it already."""
+        if outlook_id in self._outlooks:
+            return
+        self._outlooks.add(outlook_id)
+        try:
+            await self.pool.run(child.work_outlook, outlook_id, seconds=self.settings.cell_seconds)
+        except (TimeoutError, BrokenProcessPool):
+            reason = "The process that made this outlook died or took longer than its limit."
+            await self.pool.run(child.give_up_outlook, outlook_id, reason)
+        finally:
+            self._outlooks.discard(outlook_id)
 
     async def _sweep(self) -> None:
         """Give back jobs of dead workers, and requeue cells no job stands for any more."""
@@ -105,6 +116,7 @@ class Worker:
                     log.info("job taken up again", job=job.id)
                     await self.app.job_manager.retry_job(job)
                 await asyncio.to_thread(self._requeue, quiet)
+                await asyncio.to_thread(self._queue_outlooks)
             except (procrastinate.exceptions.ConnectorException, OSError) as error:
                 log.warning("sweep failed", error=str(error))
 
@@ -130,7 +142,6 @@ class Worker:
         for signum in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):
             loop.add_signal_handler(signum, stopped.set)
         async with self.app.open_async():
-            await asyncio.to_thread(self._return_own_orphans)
             sweep = asyncio.create_task(self._sweep())
             work = asyncio.create_task(
                 self.app.run_worker_async(
@@ -148,11 +159,18 @@ class Worker:
         self.queue.close()
         self.database.close()
 
-    def _return_own_orphans(self) -> None:
-        """Outlooks whose job was lost with the database's last stop are queued again."""
+    def _queue_outlooks(self) -> None:
+        """Outlooks wait for their experiment, and survive a lost job."""
+        query = (
+            select(OutlookRecord.id)
+            .join(Experiment, Experiment.id == OutlookRecord.experiment_id)
+            .where(OutlookRecord.state == "queued", Experiment.state.in_(("done", "stopped", "failed")))
+        )
         with self.database.session() as session:
-            for outlook_id in session.scalars(select(OutlookRecord.id).where(OutlookRecord.state == "queued")):
-                self.queue.defer("make_outlook", outlook_id=outlook_id)
+            waiting = list(session.scalars(query))
+        for outlook_id in waiting:
+            if outlook_id not in self._outlooks:
+                self.queue.defer_outlook(outlook_id)
 
 
 def run_worker(url: str, settings: Configuration) -> None:

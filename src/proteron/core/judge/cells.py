@@ -50,13 +50,11 @@ class CellResult:
     state_facts: dict[str, Any] = field(default_factory=dict)
     seconds: float = 0.0
 
-    def fitted(self, panel: Panel) -> FittedContender:
-        """The contender as it stood at the fold's cutoff, ready to forecast from later origins."""
-        place = self.cell.place
-        known = panel.select(self.cell.series).between(place.learn_start, place.cutoff)
-        chain = FittedChain.from_document(self.state_facts["chain"], panel.axis)
-        state = ForecasterState(known.keys, self.state_arrays, self.state_facts["forecaster"])
-        return FittedContender(self.cell.contender, known, place.cutoff, chain, state)
+    def fitted(self, known: Panel) -> FittedContender:
+        """The contender as it stood at the fold's cutoff, ready to forecast series of `known` from later origins."""
+        chain = FittedChain.from_document(self.state_facts["chain"], known.axis)
+        state = ForecasterState(chain.keys, self.state_arrays, self.state_facts["forecaster"])
+        return FittedContender(self.cell.contender, known, self.cell.place.cutoff, chain, state)
 
 
 def expand(

@@ -1,0 +1,69 @@
+<script setup lang="ts">
+import { computed, onMounted, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { attempt } from './api/client'
+import { useKeys } from './state/keys'
+import { useProject } from './state/project'
+import { useView } from './state/view'
+import CommandPalette from './widgets/CommandPalette.vue'
+import KeySheet from './widgets/KeySheet.vue'
+import RailBar from './widgets/RailBar.vue'
+import ReadoutLine from './widgets/ReadoutLine.vue'
+import TopBar from './widgets/TopBar.vue'
+import WorkList from './widgets/WorkList.vue'
+
+const store = useProject()
+const view = useView()
+const route = useRoute()
+const router = useRouter()
+const { palette, sheet, work } = useKeys()
+const ready = ref(false)
+const projectId = computed(() => Number(route.params.project ?? 0) || null)
+
+async function enter() {
+  await store.loadList()
+  const wanted = projectId.value ?? (route.name === 'home' ? null : (store.list[0]?.id ?? null))
+  if (projectId.value && store.project?.id !== projectId.value) {
+    await store.open(projectId.value)
+    view.reset()
+  } else if (!projectId.value && store.list.length && route.path === '/') {
+    await router.replace({ name: 'walkforward', params: { project: wanted ?? store.list[0]?.id ?? 0 } })
+  }
+  ready.value = true
+}
+onMounted(async () => {
+  await router.isReady()
+  await attempt(enter)
+  ready.value = true
+})
+watch(projectId, () => void attempt(enter))
+</script>
+
+<template>
+  <div class="frame">
+    <TopBar @palette="palette = true" @work="work = !work" />
+    <RailBar />
+    <main>
+      <RouterView v-if="ready" :key="projectId ?? 0" />
+    </main>
+    <ReadoutLine />
+    <CommandPalette v-if="palette" @close="palette = false" />
+    <KeySheet v-if="sheet" @close="sheet = false" />
+    <WorkList v-if="work" @close="work = false" />
+  </div>
+</template>
+
+<style scoped>
+.frame {
+  height: 100%;
+  display: grid;
+  grid-template: 40px minmax(0, 1fr) 24px / 64px minmax(0, 1fr);
+  grid-template-areas: 'top top' 'rail main' 'read read';
+}
+main {
+  grid-area: main;
+  min-width: 0;
+  min-height: 0;
+  overflow: hidden;
+}
+</style>

@@ -1,0 +1,320 @@
+<script setup lang="ts">
+import { computed, onBeforeUnmount, ref, watch, watchEffect } from 'vue'
+import { attempt, client, unwrap, type Shapes } from '../../api/client'
+import { observedSeries, type Pennant } from '../../charts/lane'
+import TimeLane from '../../charts/TimeLane.vue'
+import { useFetched, useLine, visiblePositions } from '../../charts/useLine'
+import { count, fixed } from '../../state/format'
+import { roomActions } from '../../state/keys'
+import { useProject } from '../../state/project'
+import { useView } from '../../state/view'
+import RoomFrame from '../../widgets/RoomFrame.vue'
+import { useExperiment } from '../walkforward/useExperiment'
+
+const store = useProject()
+const view = useView()
+const id = computed(() => store.choices.scan_id)
+const { experiment, active, run, stop } = useExperiment(id)
+const { data: line } = useLine()
+const judged = computed(() =>
+  store.project?.experiments.find((each) => each.id === store.choices.experiment_id),
+)
+const using = ref('')
+const { experiment: source } = useExperiment(computed(() => store.choices.experiment_id))
+const candidates = computed(() => source.value?.contenders ?? [])
+watch(
+  candidates,
+  (now) => (using.value ||= now.find((each) => each.family !== 'baseline')?.name ?? now[0]?.name ?? ''),
+  { immediate: true },
+)
+
+const { data: scores } = useFetched<Shapes['ScoresView']>(
+  () => [id.value, view.series, view.span, store.tick(`experiment ${id.value}`)],
+  (signal) => {
+    if (!id.value) return null
+    const params = {
+      path: { experiment_id: id.value },
+      query: { series: view.series, ...visiblePositions(), width: 2000 },
+    }
+    return unwrap(client.GET('/api/v1/experiments/{experiment_id}/scores', { params, signal }))
+  },
+)
+
+const budget = ref(1)
+const threshold = ref<number | null>(null)
+const flags = ref<Shapes['FlagsView'] | null>(null)
+async function apply(body: { threshold?: number; budget_per_week?: number }) {
+  if (!id.value || active.value) return
+  const params = { path: { experiment_id: id.value } }
+  const answer = await attempt(() =>
+    unwrap(
+      client.PUT('/api/v1/experiments/{experiment_id}/flags', {
+        params,
+        body: { series: view.series, threshold: null, budget_per_week: null, ...body },
+      }),
+    ),
+  )
+  if (!answer) return
+  flags.value = answer
+  threshold.value = answer.threshold
+}
+watch(
+  [id, () => view.series, () => experiment.value?.state],
+  () => {
+    flags.value = null
+    threshold.value = null
+    if (experiment.value?.state && !active.value) void apply({ budget_per_week: budget.value })
+  },
+  { immediate: true },
+)
+let waiting: ReturnType<typeof setTimeout> | undefined
+function drag(value: number) {
+  threshold.value = Math.max(value, 0.01)
+  clearTimeout(waiting)
+  waiting = setTimeout(() => void apply({ threshold: threshold.value ?? 3 }), 150)
+}
+
+const selected = ref<number | null>(null)
+async function judge(flag: Shapes['FlagView'], verdict: 'open' | 'confirmed' | 'dismissed') {
+  const params = { path: { flag_id: flag.id } }
+  const next = flag.verdict === verdict ? 'open' : verdict
+  const answer = await attempt(() =>
+    unwrap(client.PATCH('/api/v1/flags/{flag_id}', { params, body: { verdict: next } })),
+  )
+  if (answer && flags.value)
+    flags.value = {
+      ...flags.value,
+      flags: flags.value.flags.map((each) => (each.id === answer.id ? answer : each)),
+    }
+}
+function go(flag: Shapes['FlagView']) {
+  selected.value = flag.id
+  const step = (store.axis?.grid.seconds ?? 86400) * 60
+  view.setSpan(flag.time - step * 2, flag.time + step * 2)
+}
+async function scan() {
+  if (!store.project || !judged.value || !using.value) return
+  const params = { path: { project_id: store.project.id } }
+  const body = { experiment_id: judged.value.id, contender: using.value }
+  if (await attempt(() => unwrap(client.POST('/api/v1/projects/{project_id}/scans', { params, body }))))
+    await store.reload()
+}
+
+const cutoffTime = computed(() => store.axis?.time(view.cutoff - 1) ?? 0)
+const known = computed(() => (flags.value?.flags ?? []).filter((flag) => flag.time <= cutoffTime.value))
+const pennants = computed<Pennant[]>(() =>
+  (flags.value?.flags ?? []).map((flag) => ({ ...flag, start: flag.time, stop: flag.time })),
+)
+const lane = computed(() => [
+  ...(scores.value
+    ? [{ label: 'expected', points: scores.value.expected, color: 'var(--c1)', dash: [6, 3], width: 1.25 }]
+    : []),
+  ...(line.value ? observedSeries(line.value, cutoffTime.value) : []),
+])
+const scoreLane = computed(() =>
+  scores.value ? [{ label: 'score', points: scores.value.score, color: 'var(--ink-2)', width: 1 }] : [],
+)
+const ordered = computed(() => [...(flags.value?.flags ?? [])].sort((a, b) => b.score - a.score))
+
+watchEffect(() => {
+  roomActions.run = () => (experiment.value ? void run() : void scan())
+  roomActions.stop = () => void stop()
+  roomActions.cutoffs = (source.value?.folds ?? []).map((fold) => fold.cutoff)
+})
+onBeforeUnmount(() => (roomActions.run = roomActions.stop = null))
+</script>
+
+<template>
+  <RoomFrame strip needs-data :pennants="pennants">
+    <template v-if="id">
+      <TimeLane
+        name="expected"
+        title="expected against observed"
+        :unit="view.unit"
+        :series="lane"
+        :pennants="pennants"
+        class="main"
+      />
+      <TimeLane
+        name="score"
+        title="score, robust spreads"
+        :series="scoreLane"
+        :threshold="threshold"
+        from-zero
+        show-time
+        class="score"
+        note="drag the dashed line"
+        @threshold="drag"
+      />
+      <div class="list panel" tabindex="0" aria-label="Flags">
+        <table>
+          <thead>
+            <tr>
+              <th>time</th>
+              <th>kind</th>
+              <th>steps</th>
+              <th>score</th>
+              <th>verdict</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr
+              v-for="flag in ordered"
+              :key="flag.id"
+              :class="{ here: flag.id === selected, later: flag.time > cutoffTime }"
+              @click="go(flag)"
+            >
+              <td class="number">{{ store.axis?.input(flag.time) }}</td>
+              <td>{{ flag.kind }}</td>
+              <td class="number">{{ flag.stop - flag.start }}</td>
+              <td class="number">{{ fixed(flag.score, 2) }}</td>
+              <td class="verdict">
+                <button
+                  class="button quiet"
+                  :aria-pressed="flag.verdict === 'confirmed'"
+                  @click.stop="judge(flag, 'confirmed')"
+                >
+                  {{ flag.verdict === 'confirmed' ? '◆ confirmed' : 'confirm' }}
+                </button>
+                <button
+                  class="button quiet"
+                  :aria-pressed="flag.verdict === 'dismissed'"
+                  @click.stop="judge(flag, 'dismissed')"
+                >
+                  {{ flag.verdict === 'dismissed' ? '⟍ dismissed' : 'dismiss' }}
+                </button>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+    </template>
+    <div v-else class="nothing">
+      <h1>Anomalies</h1>
+      <p class="second">
+        {{
+          judged
+            ? 'No scan yet: score every step with a contender, one step ahead and out of sample.'
+            : 'A scan needs contenders: run an experiment in Walk-forward first.'
+        }}
+      </p>
+      <button v-if="judged" class="button primary" @click="scan">Scan with {{ using }}</button>
+    </div>
+    <template #inspector>
+      <h1>{{ experiment?.name ?? 'Scan' }}</h1>
+      <p v-if="active" class="sentence">
+        Scoring, {{ experiment?.done }} of {{ experiment?.cells }} spans done.
+      </p>
+      <table v-if="flags" class="facts">
+        <tbody>
+          <tr>
+            <td>flags in this series</td>
+            <td class="number">{{ count(flags.flags.length) }}</td>
+          </tr>
+          <tr>
+            <td>raised by the cutoff</td>
+            <td class="number">{{ count(known.length) }}</td>
+          </tr>
+          <tr>
+            <td>flags a week</td>
+            <td class="number">{{ fixed(flags.per_week, 2) }}</td>
+          </tr>
+          <tr>
+            <td>threshold</td>
+            <td class="number">{{ fixed(threshold, 2) }} spreads</td>
+          </tr>
+          <tr>
+            <td>highest score</td>
+            <td class="number">{{ fixed(scores?.highest, 1) }}</td>
+          </tr>
+        </tbody>
+      </table>
+      <label
+        >Alert budget, flags a week
+        <input
+          v-model.number="budget"
+          class="field number"
+          type="number"
+          min="0.05"
+          step="0.25"
+          @change="apply({ budget_per_week: Math.max(budget, 0.01) })"
+      /></label>
+      <p class="second sentence">
+        A score is the distance from the one-step forecast in robust spreads; forecast and spread were learned
+        before the point's fold began.
+      </p>
+      <span class="grow"></span>
+      <template v-if="judged">
+        <label
+          >Contender
+          <select v-model="using" class="field">
+            <option v-for="each in candidates" :key="each.name">{{ each.name }}</option>
+          </select></label
+        >
+        <div class="buttons">
+          <button v-if="active" class="button primary" @click="stop">Stop (Esc)</button>
+          <button v-else class="button" :class="{ primary: !id }" @click="scan">Scan again</button>
+        </div>
+      </template>
+    </template>
+  </RoomFrame>
+</template>
+
+<style scoped>
+.main {
+  flex: 3;
+}
+.score {
+  flex: 2;
+}
+.list {
+  flex: 2;
+  overflow: auto;
+}
+table {
+  width: 100%;
+  border-collapse: collapse;
+}
+.list th {
+  position: sticky;
+  top: 0;
+  background: var(--panel);
+  font-weight: 400;
+  color: var(--ink-2);
+  padding: 6px 12px;
+  text-align: left;
+  border-bottom: 1px solid var(--hairline);
+}
+.list td {
+  padding: 0 12px;
+  height: 26px;
+}
+.list tr {
+  cursor: pointer;
+}
+.here {
+  background: var(--selection);
+}
+.later {
+  color: var(--ink-2);
+  font-style: italic;
+}
+label {
+  display: grid;
+  gap: 4px;
+  color: var(--ink-2);
+}
+.sentence {
+  margin: 0;
+}
+.grow {
+  flex: 1;
+}
+.nothing {
+  margin: auto;
+  text-align: center;
+}
+.verdict {
+  white-space: nowrap;
+}
+</style>

@@ -1,0 +1,279 @@
+<script setup lang="ts">
+import { computed, onBeforeUnmount, ref, watch, watchEffect } from 'vue'
+import { attempt, client, unwrap, type Shapes } from '../../api/client'
+import { observedSeries, type LaneBand } from '../../charts/lane'
+import TimeLane from '../../charts/TimeLane.vue'
+import { useFetched, useLine } from '../../charts/useLine'
+import { decimalsFor, fixed } from '../../state/format'
+import { roomActions } from '../../state/keys'
+import { useProject } from '../../state/project'
+import { useView } from '../../state/view'
+import { markOf } from '../../theme/theme'
+import RoomFrame from '../../widgets/RoomFrame.vue'
+import { useExperiment } from '../walkforward/useExperiment'
+
+const store = useProject()
+const view = useView()
+const id = computed(() => store.choices.outlook_id)
+const { experiment } = useExperiment(computed(() => store.choices.experiment_id))
+const { data: line } = useLine()
+const { data: outlook } = useFetched<Shapes['OutlookView']>(
+  () => [id.value, view.series, store.tick(`outlook ${id.value}`)],
+  (signal) => {
+    if (!id.value) return null
+    const params = { path: { outlook_id: id.value }, query: { series: view.series } }
+    return unwrap(client.GET('/api/v1/outlooks/{outlook_id}', { params, signal }))
+  },
+)
+const contender = ref('')
+watch(
+  () => outlook.value?.contender,
+  (now) => (contender.value = now ?? contender.value),
+  { immediate: true },
+)
+const names = computed(() => experiment.value?.contenders ?? [])
+watch(names, (now) => (contender.value ||= now[now.length - 1]?.name ?? ''))
+const mark = computed(() => markOf(names.value, outlook.value?.contender ?? ''))
+
+// The outlook starts at the end of the data: look there when the room opens.
+watch(
+  [() => outlook.value?.id, () => view.series],
+  () => {
+    const axis = store.axis
+    if (!axis || !outlook.value?.times?.length) return
+    const count = outlook.value.times.length
+    view.span = [axis.time(axis.end - Math.max(count * 2, 48)), axis.time(axis.end + count)]
+  },
+  { immediate: true },
+)
+
+const lane = computed(() => {
+  const origin = outlook.value?.origin && store.axis ? store.axis.time(outlook.value.origin - 1) : Infinity
+  const forecast = outlook.value?.times?.length
+    ? [
+        {
+          label: outlook.value.contender,
+          points: { times: outlook.value.times, values: outlook.value.mean ?? [] },
+          color: mark.value.css,
+          dash: mark.value.dash,
+          width: 2,
+        },
+      ]
+    : []
+  return [...(line.value ? observedSeries(line.value, origin) : []), ...forecast]
+})
+const bands = computed<LaneBand[]>(() =>
+  (outlook.value?.levels ?? [])
+    .map((level, i) => ({
+      label: `${level}`,
+      times: outlook.value?.times ?? [],
+      low: outlook.value?.lower?.[i] ?? [],
+      high: outlook.value?.upper?.[i] ?? [],
+      color: mark.value.css,
+      alpha: 0.18,
+    }))
+    .reverse(),
+)
+const picked = ref(0)
+watch(
+  () => outlook.value?.id,
+  () => (picked.value = 0),
+)
+const decimals = computed(() => decimalsFor(outlook.value?.mean ?? []))
+const sentence = computed(() => {
+  const each = outlook.value
+  const axis = store.axis
+  const at = each?.times?.[picked.value]
+  if (!each?.mean || !axis || at === undefined) return ''
+  const value = each.mean[picked.value]
+  if (value === null || value === undefined) return `${view.key} has no forecast: it ended before.`
+  const last = (each.levels?.length ?? 1) - 1
+  const range = `${fixed(each.lower?.[last]?.[picked.value], decimals.value)} and ${fixed(each.upper?.[last]?.[picked.value], decimals.value)}`
+  return `On ${axis.text(at)} ${view.key} will be ${fixed(value, decimals.value)} ${view.unit}, and with 95 % confidence between ${range} ${view.unit}.`
+})
+
+async function make() {
+  if (!experiment.value || !contender.value) return
+  const params = { path: { experiment_id: experiment.value.id } }
+  if (
+    await attempt(() =>
+      unwrap(
+        client.POST('/api/v1/experiments/{experiment_id}/outlooks', {
+          params,
+          body: { contender: contender.value, horizon: null },
+        }),
+      ),
+    )
+  )
+    await store.reload()
+}
+watchEffect(() => {
+  roomActions.run = () => void make()
+  roomActions.stop = null
+})
+onBeforeUnmount(() => (roomActions.run = null))
+</script>
+
+<template>
+  <RoomFrame strip needs-data>
+    <template v-if="id">
+      <TimeLane
+        name="outlook"
+        :title="`outlook by ${outlook?.contender ?? ''}`"
+        :unit="view.unit"
+        :series="lane"
+        :bands="bands"
+        :note="outlook?.reason ?? undefined"
+        show-time
+        class="main"
+      />
+      <div v-if="outlook?.times?.length" class="list panel" tabindex="0" aria-label="Outlook table">
+        <table class="number">
+          <thead>
+            <tr>
+              <th>time</th>
+              <th>mean</th>
+              <th v-for="level in outlook.levels" :key="level" colspan="2">{{ fixed(level * 100, 0) }} %</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr
+              v-for="(time, i) in outlook.times"
+              :key="time"
+              :class="{ here: i === picked }"
+              @click="picked = i"
+            >
+              <td>{{ store.axis?.input(time) }}</td>
+              <td>
+                <b>{{ fixed(outlook.mean?.[i], decimals) }}</b>
+              </td>
+              <template v-for="(level, l) in outlook.levels" :key="level">
+                <td>{{ fixed(outlook.lower?.[l]?.[i], decimals) }}</td>
+                <td>{{ fixed(outlook.upper?.[l]?.[i], decimals) }}</td>
+              </template>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+      <p v-else-if="outlook?.state === 'failed'" class="worse">{{ outlook.reason }}</p>
+      <p v-else class="second">The refit on everything known is queued or running.</p>
+    </template>
+    <div v-else class="nothing">
+      <h1>Outlook</h1>
+      <p class="second">
+        {{
+          experiment
+            ? 'No outlook yet: refit a contender on everything that is known.'
+            : 'An outlook needs a judged contender: run an experiment in Walk-forward first.'
+        }}
+      </p>
+    </div>
+    <template #inspector>
+      <h1>{{ outlook?.contender ?? 'Outlook' }}</h1>
+      <p v-if="sentence" class="sentence">{{ sentence }}</p>
+      <table v-if="outlook?.times?.length" class="facts">
+        <tbody>
+          <tr>
+            <td>steps ahead</td>
+            <td class="number">{{ outlook.times.length }}</td>
+          </tr>
+          <tr>
+            <td>known up to</td>
+            <td class="number">
+              {{ outlook.origin && store.axis ? store.axis.input(store.axis.time(outlook.origin - 1)) : '' }}
+            </td>
+          </tr>
+          <tr>
+            <td>ranges from</td>
+            <td class="number">{{ outlook.errors }} origins</td>
+          </tr>
+        </tbody>
+      </table>
+      <p class="second sentence">
+        Ranges are this contender's own walk-forward errors at each step ahead, carried through its chain.
+      </p>
+      <span class="grow"></span>
+      <template v-if="experiment">
+        <label
+          >Contender
+          <select v-model="contender" class="field">
+            <option v-for="each in names" :key="each.name">{{ each.name }}</option>
+          </select></label
+        >
+        <div class="buttons">
+          <button class="button primary" @click="make">Refit and forecast (r)</button>
+          <a
+            v-if="outlook?.times?.length"
+            class="button link"
+            :href="`/api/v1/outlooks/${id}/table.csv`"
+            download
+            >CSV</a
+          >
+        </div>
+      </template>
+    </template>
+  </RoomFrame>
+</template>
+
+<style scoped>
+.main {
+  flex: 3;
+}
+.list {
+  flex: 2;
+  overflow: auto;
+}
+table {
+  width: 100%;
+  border-collapse: collapse;
+}
+.list th {
+  position: sticky;
+  top: 0;
+  background: var(--panel);
+  font-weight: 400;
+  color: var(--ink-2);
+  padding: 6px 12px;
+  text-align: right;
+  border-bottom: 1px solid var(--hairline);
+}
+.list td {
+  padding: 2px 12px;
+  text-align: right;
+}
+.list th:first-child,
+.list td:first-child {
+  text-align: left;
+}
+.list tr {
+  cursor: pointer;
+}
+.here {
+  background: var(--selection);
+}
+.sentence {
+  margin: 0;
+}
+label {
+  display: grid;
+  gap: 4px;
+  color: var(--ink-2);
+}
+.grow {
+  flex: 1;
+}
+.buttons {
+  display: flex;
+  gap: 8px;
+}
+.link {
+  display: inline-flex;
+  align-items: center;
+  text-decoration: none;
+  color: inherit;
+}
+.nothing {
+  margin: auto;
+  text-align: center;
+}
+</style>

@@ -1,0 +1,140 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { useRouter } from 'vue-router'
+import { attempt, client, unwrap, type Shapes } from '../../api/client'
+import CurveChart from '../../charts/CurveChart.vue'
+import HeatGrid from '../../charts/HeatGrid.vue'
+import { useFetched } from '../../charts/useLine'
+import { count, fixed, number } from '../../state/format'
+import { useProject } from '../../state/project'
+import { useView } from '../../state/view'
+import { markOf } from '../../theme/theme'
+import type { BoardRow } from './useExperiment'
+
+const props = defineProps<{
+  experiment: Shapes['ExperimentView']
+  contender: string
+  fold: number
+  rows: BoardRow[]
+  sentence: string
+}>()
+const store = useProject()
+const view = useView()
+const router = useRouter()
+const entry = computed(() => props.experiment.contenders.find((each) => each.name === props.contender))
+const { data: facts } = useFetched<Shapes['FactsView'] | null>(
+  () => [props.experiment.id, props.contender, props.fold, view.series, props.experiment.done],
+  async (signal) => {
+    const params = {
+      path: { experiment_id: props.experiment.id },
+      query: { contender: props.contender, fold: props.fold, series: view.series },
+    }
+    const answer = await client.GET('/api/v1/experiments/{experiment_id}/facts', { params, signal })
+    return answer.data ?? null
+  },
+)
+const learners = computed(() => props.rows.filter((row) => !row.baseline))
+const byFold = computed(() =>
+  learners.value.map((row) => ({
+    label: row.contender,
+    values: row.skill_by_fold,
+    css: markOf(props.experiment.contenders, row.contender).css,
+  })),
+)
+const byStep = computed(() => {
+  const row = props.rows.find((each) => each.contender === props.contender)
+  return row
+    ? [
+        {
+          label: row.contender,
+          values: row.skill_by_step,
+          css: markOf(props.experiment.contenders, row.contender).css,
+        },
+      ]
+    : []
+})
+const foldNames = computed(() => props.experiment.folds.map((_, i) => `fold ${i + 1}`))
+const stepNames = computed(() =>
+  Array.from(
+    { length: props.experiment.horizon },
+    (_, i) => store.axis?.steps(props.experiment.gap + i + 1) ?? '',
+  ),
+)
+const parameters = computed(() =>
+  Object.entries(facts.value?.parameters ?? {})
+    .sort((a, b) => Math.abs(b[1] ?? 0) - Math.abs(a[1] ?? 0))
+    .slice(0, 8),
+)
+
+async function makeOutlook() {
+  const params = { path: { experiment_id: props.experiment.id } }
+  const made = await attempt(() =>
+    unwrap(
+      client.POST('/api/v1/experiments/{experiment_id}/outlooks', {
+        params,
+        body: { contender: props.contender, horizon: null },
+      }),
+    ),
+  )
+  if (!made || !store.project) return
+  await store.reload()
+  await router.push({ name: 'outlook', params: { project: store.project.id } })
+}
+</script>
+
+<template>
+  <h1>{{ contender }}</h1>
+  <p class="second sentence">
+    fold {{ fold + 1 }} of {{ experiment.folds.length
+    }}<template v-if="facts">, {{ fixed(facts.seconds, 1) }} s</template>
+  </p>
+  <p v-if="facts" class="sentence">{{ facts.summary }}</p>
+  <CurveChart
+    v-if="facts?.loss?.length"
+    title="Loss by epoch, flat units:"
+    mark-label="kept"
+    :mark="facts.kept_epoch"
+    :curves="[
+      { label: 'learned', values: facts.loss, color: 'var(--ink)' },
+      { label: 'held out', values: facts.validation_loss, color: 'var(--c1)', dash: '4 2' },
+    ]"
+  />
+  <HeatGrid v-if="byFold.length" caption="Skill by contender and fold" :rows="byFold" :columns="foldNames" />
+  <HeatGrid
+    v-if="byStep[0]?.values.length"
+    caption="Skill by steps ahead"
+    :rows="byStep"
+    :columns="stepNames"
+  />
+  <table class="facts">
+    <tbody>
+      <tr>
+        <td>chain</td>
+        <td>{{ entry?.chain }}</td>
+      </tr>
+      <tr v-if="facts?.windows">
+        <td>windows</td>
+        <td class="number">{{ count(facts.windows) }}</td>
+      </tr>
+      <tr v-if="entry && entry.way !== 'own'">
+        <td>many steps</td>
+        <td>{{ entry.way }}</td>
+      </tr>
+      <tr>
+        <td>seed</td>
+        <td class="number">{{ experiment.seed }}</td>
+      </tr>
+      <tr v-for="[name, value] in parameters" :key="name">
+        <td>{{ name }}</td>
+        <td class="number">{{ number(value) }}</td>
+      </tr>
+    </tbody>
+  </table>
+  <button class="button" @click="makeOutlook">Take to Outlook</button>
+</template>
+
+<style scoped>
+.sentence {
+  margin: 0;
+}
+</style>

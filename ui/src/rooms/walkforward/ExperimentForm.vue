@@ -1,0 +1,253 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+import { attempt, client, unwrap, type Shapes } from '../../api/client'
+import { useProject } from '../../state/project'
+import SettingsForm from '../../widgets/SettingsForm.vue'
+
+/** A new experiment, or a copy of one to vary: folds, baseline, contenders with chain and plan. */
+type Entry = Shapes['NewExperiment']['contenders'][number]
+const props = defineProps<{ source: Shapes['ExperimentView'] | null }>()
+const emit = defineEmits<{ close: [] }>()
+const store = useProject()
+const season = Math.round(store.axis?.grid.seasons[0] ?? 1)
+const name = ref(props.source ? `${props.source.name}, varied` : 'first look')
+const seed = ref(props.source?.seed ?? 1)
+const horizon = season > 1 ? Math.min(season * 2, Math.floor((store.axis?.end ?? 100) / 20) || 1) : 6
+const folds = ref<Record<string, unknown>>({ kind: 'expanding', count: 8, horizon, gap: 0 })
+const entries = ref<Entry[]>(
+  props.source
+    ? (JSON.parse(JSON.stringify(props.source.contenders.map((each) => each.document))) as Entry[])
+    : ([
+        ...(season > 1
+          ? [{ name: 'same season last cycle', forecaster: { kind: 'seasonal_last_value' }, chain: [] }]
+          : []),
+        { name: 'last value', forecaster: { kind: 'last_value' }, chain: [] },
+        { name: 'drift', forecaster: { kind: 'drift' }, chain: [] },
+        { name: 'mean so far', forecaster: { kind: 'mean' }, chain: [] },
+        { name: 'Ridge on windows', forecaster: { kind: 'ridge' }, chain: store.choices.chain ?? [] },
+        { name: 'Dense on windows', forecaster: { kind: 'dense_network' }, chain: store.choices.chain ?? [] },
+      ] as Entry[]),
+)
+const selected = ref(entries.value.length - 1)
+const baseline = ref(props.source?.baseline ?? entries.value[0]?.name ?? '')
+const entry = computed(() => entries.value[selected.value])
+const schemaOf = (kind: string) => (store.catalogue?.forecasters[kind] ?? {}) as Record<string, unknown>
+const kinds = computed(() =>
+  Object.entries(store.catalogue?.forecasters ?? {}).map(([kind, schema]) => ({
+    kind,
+    title: String((schema as Record<string, unknown>).title),
+  })),
+)
+const windowed = computed(
+  () => entry.value && ['ridge', 'dense_network'].includes(entry.value.forecaster.kind ?? ''),
+)
+
+function update(change: Partial<Entry>) {
+  entries.value = entries.value.map((each, i) => (i === selected.value ? { ...each, ...change } : each))
+}
+function add(kind: string) {
+  const title = kinds.value.find((each) => each.kind === kind)?.title ?? kind
+  let called = title
+  for (let i = 2; entries.value.some((each) => each.name === called); i++) called = `${title} ${i}`
+  entries.value = [...entries.value, { name: called, forecaster: { kind }, chain: [] } as unknown as Entry]
+  selected.value = entries.value.length - 1
+}
+function remove(index: number) {
+  entries.value = entries.value.filter((_, i) => i !== index)
+  selected.value = Math.max(0, Math.min(selected.value, entries.value.length - 1))
+}
+function rename(text: string) {
+  if (baseline.value === entry.value?.name) baseline.value = text
+  update({ name: text })
+}
+
+async function start() {
+  if (!store.dataset || !store.project) return
+  const body = {
+    dataset_id: store.dataset.id,
+    name: name.value,
+    purpose: 'judge',
+    seed: seed.value,
+    folds: folds.value,
+    metrics: ['mase', 'rmse', 'mae', 'smape'],
+    baseline: baseline.value,
+    contenders: entries.value,
+    run: true,
+  } as unknown as Shapes['NewExperiment']
+  const params = { path: { project_id: store.project.id } }
+  const made = await attempt(() =>
+    unwrap(client.POST('/api/v1/projects/{project_id}/experiments', { params, body })),
+  )
+  if (!made) return
+  await store.reload()
+  emit('close')
+}
+if (props.source) {
+  const first = props.source.folds[0]
+  const second = props.source.folds[1]
+  if (first) {
+    const span = first.score_stop - first.score_start
+    folds.value = {
+      kind: second && second.learn_start !== first.learn_start ? 'sliding' : 'expanding',
+      count: props.source.folds.length,
+      horizon: props.source.horizon,
+      gap: props.source.gap,
+      span,
+      every: Math.min(24, props.source.horizon),
+      spacing: second ? second.cutoff - first.cutoff : null,
+    }
+  }
+}
+</script>
+
+<template>
+  <div class="form">
+    <section class="panel">
+      <h1>Experiment</h1>
+      <label><span class="second">Name</span><input v-model="name" class="field" /></label>
+      <label
+        ><span class="second">Seed</span
+        ><input v-model.number="seed" class="field number" type="number" min="0"
+      /></label>
+      <label>
+        <span class="second">Baseline</span>
+        <select v-model="baseline" class="field">
+          <option v-for="each in entries" :key="each.name">{{ each.name }}</option>
+        </select>
+      </label>
+      <h2>Folds</h2>
+      <SettingsForm v-model="folds" :schema="(store.catalogue?.folds ?? {}) as Record<string, unknown>" />
+    </section>
+    <section class="panel">
+      <h1>Contenders</h1>
+      <ul>
+        <li v-for="(each, i) in entries" :key="i" :class="{ here: i === selected }">
+          <button class="as-text" @click="selected = i">{{ each.name }}</button>
+          <button class="as-text second" :aria-label="`Remove ${each.name}`" @click="remove(i)">×</button>
+        </li>
+      </ul>
+      <label>
+        <span class="second">Add</span>
+        <select class="field" value="" @change="add(($event.target as HTMLSelectElement).value)">
+          <option value="" disabled>a contender</option>
+          <option v-for="each in kinds" :key="each.kind" :value="each.kind">{{ each.title }}</option>
+        </select>
+      </label>
+    </section>
+    <section v-if="entry" class="panel">
+      <h1>{{ entry.name }}</h1>
+      <label
+        ><span class="second">Name</span
+        ><input class="field" :value="entry.name" @change="rename(($event.target as HTMLInputElement).value)"
+      /></label>
+      <SettingsForm
+        :schema="schemaOf(entry.forecaster.kind ?? '')"
+        :model-value="entry.forecaster as unknown as Record<string, unknown>"
+        @update:model-value="update({ forecaster: $event as unknown as Entry['forecaster'] })"
+      />
+      <template v-if="windowed">
+        <h2>Chain</h2>
+        <p class="second">
+          {{ (entry.chain ?? []).map((stage) => stage.kind?.replaceAll('_', ' ')).join(' → ') || 'none' }}
+        </p>
+        <div class="buttons">
+          <button class="button" @click="update({ chain: store.choices.chain ?? [] })">
+            Use the chain of Flatten
+          </button>
+          <button class="button" @click="update({ chain: [] })">None</button>
+        </div>
+        <h2>Window plan</h2>
+        <p class="second">
+          {{
+            'plan' in entry.forecaster && entry.forecaster.plan
+              ? `${entry.forecaster.plan.lags?.length ?? 0} lags, as in Windows`
+              : 'chosen from the step and length'
+          }}
+        </p>
+        <div class="buttons">
+          <button
+            class="button"
+            @click="
+              update({
+                forecaster: {
+                  ...entry.forecaster,
+                  plan: store.choices.plan ?? null,
+                } as unknown as Entry['forecaster'],
+              })
+            "
+          >
+            Use the plan of Windows
+          </button>
+          <button
+            class="button"
+            @click="
+              update({ forecaster: { ...entry.forecaster, plan: null } as unknown as Entry['forecaster'] })
+            "
+          >
+            Choose for me
+          </button>
+        </div>
+      </template>
+    </section>
+    <div class="foot">
+      <button class="button primary" :disabled="!entries.length" @click="start">Run</button>
+      <button class="button" @click="emit('close')">Leave it</button>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.form {
+  height: 100%;
+  overflow: auto;
+  padding: 12px 16px;
+  display: grid;
+  grid-template: minmax(0, 1fr) auto / 320px 300px minmax(320px, 460px);
+  gap: 8px;
+}
+section {
+  padding: 12px 16px;
+  display: flex;
+  flex-direction: column;
+  gap: 8px;
+  overflow: auto;
+}
+label {
+  display: grid;
+  grid-template-columns: 90px minmax(0, 1fr);
+  align-items: center;
+  gap: 8px;
+}
+ul {
+  list-style: none;
+  margin: 0;
+  padding: 0;
+}
+li {
+  display: flex;
+  justify-content: space-between;
+  border-bottom: 1px solid var(--hairline);
+}
+.here {
+  background: var(--selection);
+  font-weight: 500;
+}
+.as-text {
+  border: 0;
+  background: none;
+  padding: 6px 8px;
+  cursor: pointer;
+  text-align: left;
+}
+p {
+  margin: 0;
+}
+.buttons,
+.foot {
+  display: flex;
+  gap: 8px;
+}
+.foot {
+  grid-column: 1 / -1;
+}
+</style>

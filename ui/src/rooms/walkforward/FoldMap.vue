@@ -1,0 +1,98 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import type { Shapes } from '../../api/client'
+import { AXIS_WIDTH } from '../../charts/lane'
+import { useProject } from '../../state/project'
+import { useView } from '../../state/view'
+
+/** A bar per fold on the lanes' axis: learned part solid, gap empty, scored part ticked; a click goes there. */
+const props = defineProps<{ folds: Shapes['FoldView'][] }>()
+const store = useProject()
+const view = useView()
+const at = (position: number) => {
+  const time = store.axis?.time(position) ?? 0
+  return Math.min(Math.max(((time - view.span[0]) / (view.span[1] - view.span[0])) * 100, 0), 100)
+}
+const here = computed(() => {
+  let found = -1
+  props.folds.forEach((fold, i) => {
+    if (fold.cutoff <= view.cutoff) found = i
+  })
+  return found
+})
+const bars = computed(() =>
+  props.folds.map((fold) => ({
+    fold,
+    learned: { left: `${at(fold.learn_start)}%`, width: `${at(fold.cutoff) - at(fold.learn_start)}%` },
+    scored: { left: `${at(fold.score_start)}%`, width: `${at(fold.score_stop) - at(fold.score_start)}%` },
+  })),
+)
+const cutoff = computed(() => at(view.cutoff - 1))
+</script>
+
+<template>
+  <section class="map panel" aria-label="Folds">
+    <div class="plot" :style="{ left: AXIS_WIDTH + 'px' }">
+      <button
+        v-for="(bar, i) in bars"
+        :key="i"
+        class="fold"
+        :class="{ here: i === here }"
+        :style="{ height: `${100 / bars.length}%` }"
+        :aria-label="`Fold ${i + 1}`"
+        :title="`Fold ${i + 1}: known up to ${store.axis?.text(store.axis.time(bar.fold.cutoff - 1))}`"
+        @click="view.setCutoff(bar.fold.cutoff, true)"
+      >
+        <i class="learned" :style="bar.learned"></i><i class="scored" :style="bar.scored"></i>
+      </button>
+      <i v-if="cutoff > 0 && cutoff < 100" class="cutoff" :style="{ left: cutoff + '%' }"></i>
+    </div>
+    <slot />
+  </section>
+</template>
+
+<style scoped>
+.map {
+  position: relative;
+  overflow: hidden;
+}
+.plot {
+  position: absolute;
+  inset: 6px 8px 6px 0;
+}
+.fold {
+  display: block;
+  position: relative;
+  width: 100%;
+  border: 0;
+  background: none;
+  padding: 0;
+  cursor: pointer;
+}
+.fold i {
+  position: absolute;
+  top: 50%;
+  height: 5px;
+  margin-top: -2.5px;
+}
+.learned {
+  background: var(--ink-3);
+}
+.scored {
+  background: repeating-linear-gradient(90deg, var(--ink-3) 0 3px, transparent 3px 5px);
+}
+.here .learned {
+  background: var(--ink);
+}
+.here .scored {
+  background: repeating-linear-gradient(90deg, var(--cutoff) 0 3px, transparent 3px 5px);
+}
+.cutoff {
+  position: absolute;
+  top: -6px;
+  bottom: -6px;
+  width: 1.5px;
+  margin-left: -0.75px;
+  background: var(--cutoff);
+}
+</style>

@@ -1,0 +1,283 @@
+<script setup lang="ts">
+import { computed, onBeforeUnmount, ref, watch, watchEffect } from 'vue'
+import { client, unwrap, type Shapes } from '../../api/client'
+import { observedSeries, type LaneBand, type LaneSeries } from '../../charts/lane'
+import TimeLane from '../../charts/TimeLane.vue'
+import { useFetched, useLine } from '../../charts/useLine'
+import { signed, seconds } from '../../state/format'
+import { roomActions } from '../../state/keys'
+import { useProject } from '../../state/project'
+import { useView } from '../../state/view'
+import { markOf } from '../../theme/theme'
+import EmptyRoom from '../../widgets/EmptyRoom.vue'
+import RoomFrame from '../../widgets/RoomFrame.vue'
+import BoardTable from './BoardTable.vue'
+import ContenderFacts from './ContenderFacts.vue'
+import ExperimentForm from './ExperimentForm.vue'
+import FoldMap from './FoldMap.vue'
+import { useExperiment } from './useExperiment'
+
+const store = useProject()
+const view = useView()
+const id = computed(() => store.choices.experiment_id)
+const { experiment, rows, active, run, stop } = useExperiment(id)
+const { data: line } = useLine()
+const editing = ref(false)
+const selected = ref('')
+const hidden = ref(new Set<string>())
+const contenders = computed(() => experiment.value?.contenders ?? [])
+
+watch(
+  rows,
+  (now) => {
+    if (now.some((row) => row.contender === selected.value)) return
+    const best = [...now].sort((a, b) => (b.skill ?? -Infinity) - (a.skill ?? -Infinity))[0]
+    selected.value = best?.contender ?? ''
+    const naive = now.filter((row) => row.family === 'baseline' && !row.baseline).map((row) => row.contender)
+    hidden.value = new Set(naive)
+  },
+  { immediate: true },
+)
+const shown = computed(
+  () => new Set(contenders.value.map((each) => each.name).filter((name) => !hidden.value.has(name))),
+)
+function toggle(name: string) {
+  const next = new Set(hidden.value)
+  if (!next.delete(name)) next.add(name)
+  hidden.value = next
+}
+
+const cutoffs = computed(() => (experiment.value?.folds ?? []).map((fold) => fold.cutoff))
+let placed = 0
+watch(cutoffs, (now) => {
+  if (!now.length || placed === id.value) return
+  placed = id.value ?? 0
+  if (!now.includes(view.cutoff) && view.cutoff < (now[0] ?? 0))
+    view.setCutoff(now[Math.floor(now.length / 2)] ?? view.cutoff, true)
+})
+
+const { data: forecasts } = useFetched<Shapes['ForecastsView']>(
+  () => [id.value, view.series, view.cutoff, store.tick(`experiment ${id.value}`)],
+  (signal) => {
+    if (!id.value) return null
+    const params = { path: { experiment_id: id.value } }
+    return unwrap(
+      client.POST('/api/v1/experiments/{experiment_id}/forecasts', {
+        params,
+        body: { series: view.series, origin: view.cutoff, contenders: null },
+        signal,
+      }),
+    )
+  },
+  50,
+)
+const cutoffTime = computed(() => store.axis?.time(view.cutoff - 1) ?? 0)
+const drawn = computed(() =>
+  (forecasts.value?.forecasts ?? []).filter((each) => shown.value.has(each.contender)),
+)
+const lane = computed<LaneSeries[]>(() => {
+  const fromForecast = (each: Shapes['ForecastView']) => {
+    const mark = markOf(contenders.value, each.contender)
+    return {
+      label: each.contender,
+      points: { times: each.times, values: each.mean },
+      color: mark.css,
+      dash: mark.dash,
+      width: each.contender === selected.value ? 2 : 1.5,
+    }
+  }
+  const ordered = [...drawn.value].sort(
+    (a, b) =>
+      Number(b.contender === experiment.value?.baseline) - Number(a.contender === experiment.value?.baseline),
+  )
+  return [...ordered.map(fromForecast), ...(line.value ? observedSeries(line.value, cutoffTime.value) : [])]
+})
+const bands = computed<LaneBand[]>(() => {
+  const each = drawn.value.find((one) => one.contender === selected.value && one.levels?.length)
+  if (!each) return []
+  const color = markOf(contenders.value, each.contender).css
+  return [...(each.levels ?? [])]
+    .map((level, i) => ({
+      label: `${level}`,
+      times: each.times,
+      low: each.lower?.[i] ?? [],
+      high: each.upper?.[i] ?? [],
+      color,
+      alpha: 0.16,
+    }))
+    .reverse()
+})
+const flatLane = computed<LaneSeries[]>(() =>
+  drawn.value
+    .filter((each) => contenders.value.find((c) => c.name === each.contender)?.chain !== 'none')
+    .map((each) => {
+      const mark = markOf(contenders.value, each.contender)
+      return {
+        label: `${each.contender}, flat`,
+        points: { times: each.times, values: each.flat_mean },
+        color: mark.css,
+        dash: mark.dash,
+        width: 1.5,
+      }
+    }),
+)
+const fold = computed(() => Math.max(0, cutoffs.value.filter((each) => each <= view.cutoff).length - 1))
+const best = computed(
+  () =>
+    [...rows.value]
+      .filter((row) => !row.baseline && row.skill !== null)
+      .sort((a, b) => (b.skill ?? 0) - (a.skill ?? 0))[0],
+)
+const sentence = computed(() => {
+  const row = best.value
+  if (!row || row.skill === null) return 'No verdict yet.'
+  const base = experiment.value?.baseline
+  if (row.skill <= 0) return `Nothing beats ${base}.`
+  const sure = row.skill_low !== null && row.skill_low > 0
+  const range =
+    row.skill_low === null ? '' : `, 95 % interval ${signed(row.skill_low)} … ${signed(row.skill_high)}`
+  return `${row.contender} is best, skill ${signed(row.skill)}${range}: ${sure ? `it beats ${base}` : 'not clearly different from ' + base}.`
+})
+
+watchEffect(() => {
+  roomActions.run = () => (experiment.value ? void run() : (editing.value = true))
+  roomActions.stop = () => void stop()
+  roomActions.cutoffs = cutoffs.value
+})
+onBeforeUnmount(() => {
+  roomActions.run = roomActions.stop = null
+})
+</script>
+
+<template>
+  <ExperimentForm v-if="editing && store.dataset" :source="experiment" @close="editing = false" />
+  <EmptyRoom
+    v-else-if="store.dataset && !id"
+    title="Walk-forward"
+    text="No experiment yet: enter contenders against the naive baselines."
+    action="Set up an experiment"
+    @act="editing = true"
+  />
+  <RoomFrame v-else strip needs-data :origins="cutoffs">
+    <FoldMap v-if="experiment" :folds="experiment.folds" class="folds">
+      <span class="tag second"
+        >folds, {{ cutoffs.length }} × {{ store.axis?.steps(experiment.horizon) }} ahead{{
+          experiment.gap ? `, gap ${store.axis?.steps(experiment.gap)}` : ''
+        }}</span
+      >
+    </FoldMap>
+    <TimeLane
+      v-if="!view.flat"
+      name="forecasts"
+      title="forecasts from the cutoff"
+      :unit="view.unit"
+      :series="lane"
+      :bands="bands"
+      :note="forecasts?.note"
+      show-time
+      class="lane"
+    />
+    <TimeLane
+      v-else
+      name="flat"
+      title="forecasts from the cutoff, flat units"
+      :series="flatLane"
+      note="each contender in its own chain's units"
+      show-time
+      class="lane"
+    />
+    <BoardTable
+      v-if="experiment"
+      :rows="rows"
+      :baseline="experiment.baseline"
+      :folds="cutoffs.length"
+      :unit="view.unit"
+      :selected="selected"
+      :shown="shown"
+      :contenders="contenders"
+      class="board"
+      @select="selected = $event"
+      @toggle="toggle"
+    >
+      <p class="sentence">
+        {{ sentence }}
+        <template v-if="active">
+          {{ experiment.done + experiment.failed }} of {{ experiment.cells }} cells done{{
+            experiment.seconds_left ? `, about ${seconds(experiment.seconds_left)} left` : ''
+          }}.</template
+        >
+        <template v-if="experiment.state === 'stopped'"> Stopped; what is done is kept.</template>
+        <span v-if="experiment.failures.length" class="worse">
+          {{ experiment.failures.length }} cells failed: {{ experiment.failures[0]?.contender }}:
+          {{ experiment.failures[0]?.reason }}</span
+        >
+      </p>
+    </BoardTable>
+    <template #inspector>
+      <ContenderFacts
+        v-if="experiment && selected"
+        :experiment="experiment"
+        :contender="selected"
+        :fold="fold"
+        :rows="rows"
+        :sentence="sentence"
+      />
+      <span class="grow"></span>
+      <div class="buttons">
+        <button v-if="active" class="button primary" @click="stop">Stop (Esc)</button>
+        <button
+          v-else-if="experiment && experiment.done < experiment.cells"
+          class="button primary"
+          @click="run"
+        >
+          Continue (r)
+        </button>
+        <button
+          class="button"
+          :class="{ primary: !active && experiment?.done === experiment?.cells }"
+          @click="editing = true"
+        >
+          Copy, then vary
+        </button>
+        <a v-if="id" class="button link" :href="`/api/v1/experiments/${id}/experiment.toml`" download>File</a>
+      </div>
+    </template>
+  </RoomFrame>
+</template>
+
+<style scoped>
+.folds {
+  flex: 0 0 76px;
+}
+.tag {
+  position: absolute;
+  right: 10px;
+  top: 4px;
+  font-size: 12px;
+  pointer-events: none;
+}
+.lane {
+  flex: 1 1 40%;
+}
+.board {
+  flex: 0 1 auto;
+  max-height: 52%;
+}
+.sentence {
+  margin: 8px 12px;
+  color: var(--ink-2);
+}
+.grow {
+  flex: 1;
+}
+.buttons {
+  display: flex;
+  gap: 8px;
+}
+.link {
+  display: inline-flex;
+  align-items: center;
+  text-decoration: none;
+  color: inherit;
+}
+</style>

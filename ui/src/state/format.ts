@@ -1,0 +1,36 @@
+/** A number with significant digits that follow `scale`, in the reader's locale; missing is a dash. */
+export function number(value: number | null | undefined, digits = 4): string {
+  if (value === null || value === undefined || !Number.isFinite(value)) return '–'
+  if (value !== 0 && (Math.abs(value) >= 1e7 || Math.abs(value) < 1e-4)) return value.toExponential(2)
+  return value.toLocaleString(undefined, { maximumSignificantDigits: digits })
+}
+
+/** A fixed number of decimals, so that a column lines up. */
+export function fixed(value: number | null | undefined, decimals: number): string {
+  if (value === null || value === undefined || !Number.isFinite(value)) return '–'
+  return value.toLocaleString(undefined, { minimumFractionDigits: decimals, maximumFractionDigits: decimals })
+}
+
+export function signed(value: number | null | undefined, decimals = 2): string {
+  if (value === null || value === undefined || !Number.isFinite(value)) return '–'
+  const text = fixed(Math.abs(value), decimals)
+  return value > 0 ? `+${text}` : value < 0 ? `−${text}` : text
+}
+
+export function count(value: number | null | undefined): string {
+  return value === null || value === undefined ? '–' : value.toLocaleString()
+}
+
+export function seconds(value: number | null | undefined): string {
+  if (value === null || value === undefined) return '–'
+  if (value < 90) return `${Math.round(value)} s`
+  return `${Math.round(value / 60)} min`
+}
+
+/** Decimals that suit values of this size: about four significant digits. */
+export function decimalsFor(values: (number | null | undefined)[]): number {
+  const sizes = values.filter((v): v is number => typeof v === 'number' && Number.isFinite(v)).map(Math.abs)
+  const largest = Math.max(0, ...sizes)
+  if (largest === 0) return 2
+  return Math.min(Math.max(3 - Math.floor(Math.log10(largest)), 0), 6)
+}

@@ -1,0 +1,83 @@
+import { useEventListener } from '@vueuse/core'
+import { ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { problem } from '../api/client'
+import { ROOMS, useProject } from './project'
+import { useView } from './view'
+
+/** What the current room does for r (run) and Esc (stop), and the cutoffs `[` and `]` step through. */
+export const roomActions = {
+  run: null as (() => void) | null,
+  stop: null as (() => void) | null,
+  cutoffs: [] as number[],
+}
+
+/** The keys of the workbench; typing in a field is left alone. */
+export function useKeys() {
+  const router = useRouter()
+  const route = useRoute()
+  const store = useProject()
+  const view = useView()
+  const palette = ref(false)
+  const sheet = ref(false)
+  const work = ref(false)
+
+  function step(direction: number, single: boolean) {
+    if (single) return view.setCutoff(view.cutoff + direction, true)
+    const stops = roomActions.cutoffs.length ? roomActions.cutoffs : [store.axis?.end ?? 1]
+    const next =
+      direction > 0
+        ? stops.find((each) => each > view.cutoff)
+        : [...stops].reverse().find((each) => each < view.cutoff)
+    if (next !== undefined) view.setCutoff(next, true)
+  }
+
+  function close() {
+    if (palette.value || sheet.value || work.value) palette.value = sheet.value = work.value = false
+    else if (view.selection) view.selection = null
+    else if (problem.value) problem.value = null
+    else roomActions.stop?.()
+  }
+
+  const actions: Record<string, () => void> = {
+    '[': () => step(-1, false),
+    ']': () => step(1, false),
+    '{': () => step(-1, true),
+    '}': () => step(1, true),
+    ',': () => view.moveSeries(-1),
+    '.': () => view.moveSeries(1),
+    u: () => (view.flat = !view.flat),
+    z: () => {
+      if (view.selection) view.setSpan(...view.selection)
+      view.selection = null
+    },
+    '0': () => view.setSpan(...view.extent),
+    r: () => roomActions.run?.(),
+    Escape: close,
+    '?': () => (sheet.value = true),
+  }
+
+  useEventListener('keydown', (event: KeyboardEvent) => {
+    if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'k') {
+      event.preventDefault()
+      palette.value = !palette.value
+      return
+    }
+    const target = event.target as HTMLElement
+    const typing = ['INPUT', 'TEXTAREA', 'SELECT'].includes(target.tagName) || target.isContentEditable
+    if (event.key === 'Escape' && typing) target.blur()
+    if (typing || event.ctrlKey || event.metaKey || event.altKey) return
+    const room = ROOMS[Number(event.key) - 1]
+    if (room && store.project) {
+      void router.push({ name: room.name, params: { project: store.project.id }, query: route.query })
+      return
+    }
+    const bracket = event.shiftKey && (event.code === 'BracketLeft' || event.code === 'BracketRight')
+    const action = bracket ? actions[event.code === 'BracketLeft' ? '{' : '}'] : actions[event.key]
+    if (action) {
+      event.preventDefault()
+      action()
+    }
+  })
+  return { palette, sheet, work }
+}

@@ -1,0 +1,109 @@
+import { defineStore } from 'pinia'
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { useProject } from './project'
+
+/** What is looked at: series, cutoff, visible span, units. It lives in the URL, so closing a tab loses nothing. */
+export const useView = defineStore('view', () => {
+  const store = useProject()
+  const router = useRouter()
+  const route = useRoute()
+  const series = ref(0)
+  const cutoff = ref(0)
+  const span = ref<[number, number]>([0, 1])
+  const flat = ref(false)
+  /** The time under the pointer and the values there, one entry per lane. */
+  const hover = ref<number | null>(null)
+  const readings = ref<Record<string, { label: string; value: string; color?: string }[]>>({})
+  const inspector = ref(true)
+  const selection = ref<[number, number] | null>(null)
+
+  const extent = computed<[number, number]>(() => {
+    const axis = store.axis
+    return axis ? [axis.time(0), axis.time(axis.end - 1)] : [0, 1]
+  })
+  const key = computed(() => store.dataset?.series[series.value]?.key ?? '')
+  const unit = computed(() => store.dataset?.unit ?? '')
+
+  function reset() {
+    const axis = store.axis
+    if (!axis) return
+    const count = store.dataset?.series.length ?? 1
+    const query = route.query
+    series.value = Math.min(Number(query.series ?? 0) || 0, count - 1)
+    cutoff.value = Math.min(Math.max(Number(query.cutoff ?? 0) || Math.round(axis.end * 0.8), 1), axis.end)
+    const from = Number(query.from ?? NaN)
+    const to = Number(query.to ?? NaN)
+    span.value = from < to ? [from, to] : around(cutoff.value)
+    flat.value = query.units === 'flat'
+  }
+
+  /** A readable span around a cutoff: about two longer seasons, mostly past. */
+  function around(position: number): [number, number] {
+    const axis = store.axis
+    if (!axis) return [0, 1]
+    const season = axis.grid.seasons[1] ?? (axis.grid.seasons[0] ?? 12) * 4
+    const width = Math.min(Math.max(season * 2, 48), 2000)
+    return [
+      axis.time(position - 1 - Math.round(width * 0.7)),
+      axis.time(position - 1 + Math.round(width * 0.45)),
+    ]
+  }
+
+  function setSpan(low: number, high: number) {
+    const [first, last] = extent.value
+    const pad = (last - first) * 0.04 + 1
+    const least = (store.axis?.grid.seconds ?? 86400) * 4
+    const width = Math.min(Math.max(high - low, least), last - first + 2 * pad)
+    const start = Math.min(Math.max(low, first - pad), last + pad * 3 - width)
+    span.value = [start, start + width]
+  }
+
+  function setCutoff(position: number, follow = false) {
+    const axis = store.axis
+    if (!axis) return
+    cutoff.value = Math.min(Math.max(Math.round(position), 1), axis.end)
+    const time = axis.time(cutoff.value - 1)
+    if (follow && (time < span.value[0] || time > span.value[1])) span.value = around(cutoff.value)
+  }
+
+  function moveSeries(by: number) {
+    const count = store.dataset?.series.length ?? 1
+    series.value = (series.value + by + count) % count
+  }
+
+  watch(() => store.dataset?.id, reset)
+  let pending: ReturnType<typeof setTimeout> | undefined
+  watch([series, cutoff, span, flat], () => {
+    clearTimeout(pending)
+    pending = setTimeout(() => {
+      const query = {
+        series: String(series.value),
+        cutoff: String(cutoff.value),
+        from: String(Math.round(span.value[0])),
+        to: String(Math.round(span.value[1])),
+        ...(flat.value ? { units: 'flat' } : {}),
+      }
+      void router.replace({ query })
+    }, 300)
+  })
+
+  return {
+    series,
+    cutoff,
+    span,
+    flat,
+    hover,
+    readings,
+    inspector,
+    selection,
+    extent,
+    key,
+    unit,
+    reset,
+    around,
+    setSpan,
+    setCutoff,
+    moveSeries,
+  }
+})

@@ -1,0 +1,126 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { useRoute } from 'vue-router'
+import StripChart from '../charts/StripChart.vue'
+import type { Pennant } from '../charts/lane'
+import { ROOMS, useProject } from '../state/project'
+import { useView } from '../state/view'
+import EmptyRoom from './EmptyRoom.vue'
+
+/** The frame all rooms share: Strip on top, lanes, inspector; or what is missing. */
+const props = defineProps<{
+  strip?: boolean
+  origins?: number[]
+  pennants?: Pennant[]
+  rows?: number[]
+  needsData?: boolean
+}>()
+const store = useProject()
+const view = useView()
+const route = useRoute()
+const lacking = computed(() => props.needsData && !store.dataset)
+const title = computed(() => ROOMS.find((each) => each.name === route.name)?.title ?? '')
+const outdated = computed(() => {
+  const room = store.project?.rooms[String(route.name)]
+  return room?.state === 'outdated' ? room.reason : ''
+})
+</script>
+
+<template>
+  <EmptyRoom
+    v-if="lacking"
+    :title="title"
+    text="There is no data in this project yet."
+    action="Bring data in"
+    to="intake"
+  />
+  <div v-else class="room" :class="{ wide: !view.inspector || !$slots.inspector }">
+    <StripChart
+      v-if="strip && store.dataset"
+      class="top"
+      :origins="origins"
+      :pennants="pennants"
+      :rows="rows"
+    />
+    <div class="lanes">
+      <p v-if="outdated" class="outdated worse">
+        Out of date: {{ outdated }}. What is shown stays until you run it again.
+      </p>
+      <slot />
+    </div>
+    <aside v-if="$slots.inspector && view.inspector" class="panel" aria-label="Inspector">
+      <button
+        class="fold"
+        title="Hide the inspector"
+        aria-label="Hide the inspector"
+        @click="view.inspector = false"
+      >
+        ›
+      </button>
+      <slot name="inspector" />
+    </aside>
+    <button
+      v-else-if="$slots.inspector"
+      class="unfold"
+      aria-label="Show the inspector"
+      @click="view.inspector = true"
+    >
+      ‹
+    </button>
+  </div>
+</template>
+
+<style scoped>
+.room {
+  height: 100%;
+  display: grid;
+  grid-template: auto minmax(0, 1fr) / minmax(0, 1fr) 284px;
+  gap: 4px 12px;
+  padding: 12px 16px 12px;
+}
+.room.wide {
+  grid-template-columns: minmax(0, 1fr) 0;
+  column-gap: 0;
+}
+.top {
+  grid-column: 1 / -1;
+}
+.lanes {
+  grid-row: 2;
+  display: flex;
+  flex-direction: column;
+  gap: 6px;
+  min-width: 0;
+  min-height: 0;
+}
+aside {
+  grid-row: 2;
+  grid-column: 2;
+  position: relative;
+  padding: 12px 16px;
+  overflow: auto;
+  display: flex;
+  flex-direction: column;
+  gap: 12px;
+}
+.fold,
+.unfold {
+  position: absolute;
+  border: 0;
+  background: none;
+  cursor: pointer;
+  color: var(--ink-2);
+}
+.fold {
+  top: 8px;
+  right: 6px;
+}
+.unfold {
+  right: 0;
+  top: 50%;
+  padding: 12px 4px;
+}
+.outdated {
+  margin: 0;
+}
+</style>

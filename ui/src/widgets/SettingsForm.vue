@@ -1,0 +1,142 @@
+<script setup lang="ts">
+import InputNumber from 'primevue/inputnumber'
+import Select from 'primevue/select'
+import { computed } from 'vue'
+
+/** A form drawn from a settings model's JSON schema: the model is the only description. */
+const props = defineProps<{
+  schema: Record<string, unknown>
+  modelValue: Record<string, unknown>
+  skip?: string[]
+}>()
+const emit = defineEmits<{ 'update:modelValue': [value: Record<string, unknown>] }>()
+
+interface Field {
+  name: string
+  title: string
+  help: string
+  kind: 'choice' | 'number' | 'integer' | 'list' | 'mixed'
+  options: string[]
+  least?: number
+  most?: number
+  fallback: unknown
+}
+type Schema = Record<string, unknown> & {
+  anyOf?: Schema[]
+  enum?: string[]
+  type?: string
+  minimum?: number
+  maximum?: number
+}
+
+const fields = computed<Field[]>(() => {
+  const properties = (props.schema.properties ?? {}) as Record<string, Schema>
+  const hidden = ['kind', 'schema_version', 'plan', 'version', ...(props.skip ?? [])]
+  return Object.entries(properties)
+    .filter(([name]) => !hidden.includes(name))
+    .map(([name, schema]) => describe(name, schema))
+})
+
+function describe(name: string, schema: Schema): Field {
+  const parts = [schema, ...(schema.anyOf ?? [])]
+  const options = parts.flatMap((part) => part.enum ?? [])
+  const types = parts.map((part) => part.type)
+  const numeric = types.includes('integer') || types.includes('number')
+  let kind: Field['kind'] = 'number'
+  if (types.includes('array')) kind = 'list'
+  else if (options.length && numeric) kind = 'mixed'
+  else if (options.length) kind = 'choice'
+  else if (types.includes('integer')) kind = 'integer'
+  return {
+    name,
+    title: String(schema.title ?? name),
+    help: String(schema.description ?? ''),
+    kind,
+    options,
+    least: parts.find((part) => part.minimum !== undefined)?.minimum,
+    most: parts.find((part) => part.maximum !== undefined)?.maximum,
+    fallback: schema.default,
+  }
+}
+
+const valueOf = (field: Field) => props.modelValue[field.name] ?? field.fallback ?? null
+const numberOf = (field: Field) => valueOf(field) as number | null
+const set = (name: string, value: unknown) =>
+  emit('update:modelValue', { ...props.modelValue, [name]: value })
+const setList = (name: string, text: string) =>
+  set(
+    name,
+    text
+      .split(/[\s,-]+/)
+      .map(Number)
+      .filter((each) => Number.isFinite(each) && each > 0),
+  )
+const setMixed = (field: Field, text: string) =>
+  set(field.name, field.options.includes(text) ? text : Number(text) || field.fallback)
+</script>
+
+<template>
+  <div class="form">
+    <label v-for="field in fields" :key="field.name" :title="field.help">
+      <span class="second">{{ field.title }}</span>
+      <Select
+        v-if="field.kind === 'choice'"
+        :model-value="valueOf(field)"
+        :options="field.options"
+        size="small"
+        @update:model-value="set(field.name, $event)"
+      />
+      <input
+        v-else-if="field.kind === 'list'"
+        class="field number"
+        :value="((valueOf(field) as number[]) ?? []).join(', ')"
+        @change="setList(field.name, ($event.target as HTMLInputElement).value)"
+      />
+      <template v-else-if="field.kind === 'mixed'">
+        <input
+          class="field number"
+          :list="`options-${field.name}`"
+          :value="valueOf(field)"
+          @change="setMixed(field, ($event.target as HTMLInputElement).value)"
+        />
+        <datalist :id="`options-${field.name}`">
+          <option v-for="option in field.options" :key="option" :value="option" />
+        </datalist>
+      </template>
+      <InputNumber
+        v-else
+        class="number"
+        :model-value="numberOf(field)"
+        :min="field.least"
+        :max="field.most"
+        :max-fraction-digits="field.kind === 'integer' ? 0 : 6"
+        :use-grouping="false"
+        size="small"
+        fluid
+        @update:model-value="set(field.name, $event)"
+      />
+    </label>
+  </div>
+</template>
+
+<style scoped>
+.form {
+  display: flex;
+  flex-direction: column;
+  gap: 6px;
+}
+label {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 132px;
+  gap: 8px;
+  align-items: center;
+}
+.field {
+  width: 100%;
+}
+:deep(input) {
+  font-family: var(--numbers);
+  text-align: right;
+  height: 28px;
+}
+</style>

@@ -1,0 +1,204 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { useProject } from '../state/project'
+import { useView } from '../state/view'
+import { night, toggleTheme } from '../theme/theme'
+import SeriesPicker from './SeriesPicker.vue'
+
+const emit = defineEmits<{ palette: []; work: [] }>()
+const store = useProject()
+const view = useView()
+const route = useRoute()
+const router = useRouter()
+
+const cutoffText = ref('')
+const editing = ref(false)
+const shown = computed(() => (store.axis ? store.axis.text(store.axis.time(view.cutoff - 1)) : ''))
+watch(editing, (now) => {
+  if (now && store.axis) cutoffText.value = store.axis.input(store.axis.time(view.cutoff - 1))
+})
+
+function commit() {
+  const time = store.axis?.parse(cutoffText.value)
+  if (time != null && store.axis) view.setCutoff(store.axis.known(time), true)
+  editing.value = false
+}
+
+const progress = computed(() => {
+  const running = store.running
+  return {
+    cells: running.reduce((sum, e) => sum + e.cells, 0),
+    done: running.reduce((sum, e) => sum + e.done + e.failed, 0),
+  }
+})
+const share = computed(() => (progress.value.cells ? progress.value.done / progress.value.cells : 0))
+
+function choose(event: Event) {
+  const id = (event.target as HTMLSelectElement).value
+  if (id === 'new') void router.push('/')
+  else
+    void router.push({
+      name: String(route.name ?? 'intake') === 'home' ? 'intake' : String(route.name),
+      params: { project: id },
+    })
+}
+</script>
+
+<template>
+  <header class="top">
+    <RouterLink to="/?projects=1" class="brand" title="All projects">
+      <svg viewBox="0 0 24 24" width="22" height="22" aria-hidden="true">
+        <rect x="2" y="5" width="7" height="14" fill="var(--ink)" />
+        <rect x="11" y="2" width="2" height="20" fill="var(--cutoff)" />
+        <rect
+          x="15.75"
+          y="5.75"
+          width="5.5"
+          height="12.5"
+          fill="none"
+          stroke="var(--ink)"
+          stroke-width="1.5"
+        />
+      </svg>
+      Proteron
+    </RouterLink>
+    <select
+      v-if="store.project"
+      class="project"
+      aria-label="Project"
+      :value="store.project.id"
+      @change="choose"
+    >
+      <option v-for="each in store.list" :key="each.id" :value="each.id">{{ each.name }}</option>
+      <option value="new">All projects …</option>
+    </select>
+    <template v-if="store.dataset && store.axis">
+      <SeriesPicker />
+      <div class="cutoff">
+        <i></i><span class="second">known up to</span>
+        <button
+          v-if="!editing"
+          class="number as-text"
+          title="Type a cutoff; [ and ] step by fold"
+          @click="editing = true"
+        >
+          {{ shown }}
+        </button>
+        <input
+          v-else
+          v-model="cutoffText"
+          class="field number"
+          aria-label="Cutoff"
+          autofocus
+          @keydown.enter="commit"
+          @blur="commit"
+          @vue:mounted="({ el }: { el: unknown }) => (el as HTMLInputElement).select()"
+        />
+      </div>
+      <span class="second zone"
+        >{{ store.axis.grid.step.replace(/^1 /, '') }}, {{ store.axis.grid.zone }}</span
+      >
+      <button
+        class="button quiet"
+        :aria-pressed="view.flat"
+        title="Original or flattened units (u)"
+        @click="view.flat = !view.flat"
+      >
+        {{ view.flat ? 'flat units' : 'original units' }}
+      </button>
+    </template>
+    <span class="grow"></span>
+    <span v-if="!store.connected" class="worse">no connection, trying again</span>
+    <button v-if="progress.cells" class="button quiet ring" title="Running work" @click="emit('work')">
+      <svg viewBox="0 0 20 20" width="18" height="18" aria-hidden="true">
+        <circle cx="10" cy="10" r="7.5" fill="none" stroke="var(--hairline)" stroke-width="3" />
+        <circle
+          cx="10"
+          cy="10"
+          r="7.5"
+          fill="none"
+          stroke="var(--ink)"
+          stroke-width="3"
+          :stroke-dasharray="`${share * 47.1} 48`"
+          transform="rotate(-90 10 10)"
+        />
+      </svg>
+      <span class="number">{{ progress.done }} of {{ progress.cells }} cells</span>
+    </button>
+    <button class="button quiet second number" title="Command palette" @click="emit('palette')">
+      Ctrl K
+    </button>
+    <button
+      class="button quiet"
+      :aria-label="night ? 'Day theme' : 'Night theme'"
+      title="Day or night"
+      @click="toggleTheme()"
+    >
+      {{ night ? '◐' : '◑' }}
+    </button>
+  </header>
+</template>
+
+<style scoped>
+.top {
+  grid-area: top;
+  display: flex;
+  align-items: center;
+  gap: 12px;
+  padding: 0 12px;
+  background: var(--panel);
+  border-bottom: 1px solid var(--hairline);
+  white-space: nowrap;
+  min-width: 0;
+}
+.brand {
+  display: flex;
+  align-items: center;
+  gap: 8px;
+  font-size: 15px;
+  font-weight: 600;
+  color: inherit;
+  text-decoration: none;
+}
+.project {
+  border: 0;
+  background: var(--panel);
+  color: var(--ink-2);
+  max-width: 190px;
+  height: 28px;
+}
+.cutoff {
+  display: flex;
+  align-items: center;
+  gap: 6px;
+  border-left: 1px solid var(--hairline);
+  padding-left: 12px;
+}
+.cutoff i {
+  width: 2px;
+  height: 16px;
+  background: var(--cutoff);
+}
+.cutoff input {
+  width: 150px;
+}
+.as-text {
+  border: 0;
+  background: none;
+  padding: 2px 0;
+  cursor: text;
+}
+.zone {
+  overflow: hidden;
+  text-overflow: ellipsis;
+}
+.grow {
+  flex: 1;
+}
+.ring {
+  display: flex;
+  align-items: center;
+  gap: 6px;
+}
+</style>

@@ -1,0 +1,44 @@
+<script setup lang="ts">
+import { attempt, client, unwrap } from '../api/client'
+import { useProject } from '../state/project'
+
+const emit = defineEmits<{ close: [] }>()
+const store = useProject()
+
+async function stop(id: number) {
+  const params = { path: { experiment_id: id } }
+  await attempt(() => unwrap(client.POST('/api/v1/experiments/{experiment_id}/stop', { params })))
+  await store.reload()
+}
+</script>
+
+<template>
+  <div class="list panel" role="dialog" aria-label="Running work">
+    <div v-for="each in store.running" :key="each.id" class="row">
+      <span>{{ each.name }}</span>
+      <span class="number">{{ each.done + each.failed }} of {{ each.cells }}</span>
+      <button class="button" @click="stop(each.id)">Stop</button>
+    </div>
+    <p v-if="!store.running.length" class="second">Nothing is running.</p>
+    <button class="button quiet" @click="emit('close')">Close</button>
+  </div>
+</template>
+
+<style scoped>
+.list {
+  position: fixed;
+  z-index: 40;
+  top: 44px;
+  right: 60px;
+  width: 340px;
+  padding: 12px;
+  border-color: var(--ink-3);
+}
+.row {
+  display: grid;
+  grid-template-columns: 1fr auto auto;
+  gap: 12px;
+  align-items: center;
+  padding: 4px 0;
+}
+</style>
