@@ -1,7 +1,7 @@
 """Retake every screenshot in docs/screenshots from the demo project of a running Proteron.
 
-    ./run &                                    # or any running instance
-    .venv/bin/python scripts/screenshots.py [ADDRESS] [FOLDER]
+./run &                                    # or any running instance
+.venv/bin/python scripts/screenshots.py [ADDRESS] [FOLDER]
 """
 
 import json
@@ -13,7 +13,13 @@ from pathlib import Path
 from playwright.sync_api import Page, sync_playwright
 
 CHROMIUM = "/usr/bin/chromium"
-FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
+FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
 ROOMS = ("intake", "profile", "flatten", "windows", "walkforward", "anomalies", "outlook")
 NIGHT = ("flatten",)
 PROJECT = "Port Ellery inflow"
@@ -31,7 +37,9 @@ def wait_for_demo(address: str, seconds: float = 300) -> int:
         for project in ask(address, "/api/v1/projects")["projects"]:
             if project["name"] == PROJECT:
                 view = ask(address, f"/api/v1/projects/{project['id']}")
-                busy = [each for each in view["experiments"] + view["outlooks"] if each["state"] in ("queued", "running")]
+                busy = [
+                    each for each in view["experiments"] + view["outlooks"] if each["state"] in ("queued", "running")
+                ]
                 if not busy:
                     return int(project["id"])
         time.sleep(1)
@@ -55,8 +63,8 @@ def take(address: str, folder: Path) -> None:
         for room in ROOMS:
             scheme = "dark" if room in NIGHT else "light"
             page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme=scheme)
-            page.on("console", lambda message: message.type == "error" and print(room, message.text))
-            page.on("pageerror", lambda error: print(room, error))
+            page.on("console", lambda message: message.type == "error" and print(message.text))
+            page.on("pageerror", print)
             page.goto(f"{address}/p/{project}/{room}?series=0&cutoff={cutoff}")
             page.wait_for_selector("canvas")
             settle(page)

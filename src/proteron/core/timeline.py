@@ -144,7 +144,8 @@ def parse_moment(moment: Moment, zone: str) -> np.datetime64:
     """An ISO string, datetime or datetime64 as a UTC instant; naive ones are local to `zone`."""
     if isinstance(moment, str):
         try:
-            moment = datetime.fromisoformat(moment.strip())
+            text = moment.strip()
+            moment = datetime.fromisoformat(text + {4: "-01-01", 7: "-01"}.get(len(text), ""))
         except ValueError as error:
             raise SettingsError(f"“{moment}” is not a date or time such as 2024-03-12 06:00.", field="time") from error
     if isinstance(moment, datetime) and moment.tzinfo is not None:

@@ -28,7 +28,11 @@ const y = (value: number) =>
   BASE - ((value - range.value[0]) / (range.value[1] - range.value[0])) * (BASE - 8)
 const step = computed(() => (W - 40) / Math.max(props.values.length, 1))
 const x = (index: number) => 38 + index * step.value
-const spacing = computed(() => props.every ?? Math.max(1, Math.ceil(props.labels.length / 12)))
+const spacing = computed(() => {
+  const longest = Math.max(1, ...props.labels.map((label) => String(label).length))
+  const fitting = Math.ceil((props.labels.length * (longest + 1) * 7.5) / 230)
+  return props.every ? props.every * Math.max(1, Math.ceil(fitting / props.every)) : Math.max(1, fitting)
+})
 const description = computed(
   () =>
     `${props.title}: ${props.values

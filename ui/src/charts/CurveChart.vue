@@ -79,6 +79,9 @@ path {
   fill: none;
   stroke-width: 1.25;
 }
+figcaption span {
+  margin-left: 6px;
+}
 text {
   font-size: 12px;
   fill: var(--ink-2);

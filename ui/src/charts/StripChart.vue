@@ -50,12 +50,18 @@ function draw() {
   const lows = new Float64Array(columns).fill(Infinity)
   const highs = new Float64Array(columns).fill(-Infinity)
   const { times, values } = line.value
+  // Decimated points come two per bucket; a bucket covers every pixel column it touches.
+  const buckets = times.length / 2
   for (let i = 0; i < times.length; i++) {
     const value = values[i]
     if (value === null || value === undefined) continue
-    const column = Math.min(Math.max(Math.floor(share(times[i] as number) * columns), 0), columns - 1)
-    if (value < (lows[column] as number)) lows[column] = value
-    if (value > (highs[column] as number)) highs[column] = value
+    const at = Math.min(Math.max(Math.floor(share(times[i] as number) * columns), 0), columns - 1)
+    const from = line.value.exact ? at : Math.floor(((i >> 1) * columns) / buckets)
+    const to = line.value.exact ? at : Math.max(Math.ceil((((i >> 1) + 1) * columns) / buckets) - 1, from)
+    for (let column = from; column <= to; column++) {
+      if (value < (lows[column] as number)) lows[column] = value
+      if (value > (highs[column] as number)) highs[column] = value
+    }
   }
   const bottom = Math.min(...lows)
   const top = Math.max(...highs)

@@ -32,6 +32,8 @@ const props = withDefaults(
     threshold?: number | null
     fromZero?: boolean
     busy?: boolean
+    /** Where the known ends, when it is not the cutoff (epoch seconds). */
+    knownUntil?: number | null
   }>(),
   {
     title: '',
@@ -43,17 +45,19 @@ const props = withDefaults(
     threshold: null,
     fromZero: false,
     busy: false,
+    knownUntil: null,
   },
 )
 const emit = defineEmits<{ threshold: [value: number]; pick: [time: number] }>()
 
+const HEAD = 24
 const store = useProject()
 const view = useView()
 const host = ref<HTMLDivElement>()
 let chart: uPlot | null = null
 let observer: ResizeObserver | null = null
 
-const cutoffTime = computed(() => (store.axis ? store.axis.time(view.cutoff - 1) : null))
+const cutoffTime = computed(() => props.knownUntil ?? (store.axis ? store.axis.time(view.cutoff - 1) : null))
 const zone = computed(() => store.axis?.grid.zone ?? 'UTC')
 
 function tables(): uPlot.AlignedData[] {
@@ -116,7 +120,7 @@ function options(width: number, height: number): uPlot.Options {
   return {
     width,
     height,
-    padding: [8, 8, props.showTime ? 0 : 8, 0],
+    padding: [HEAD, 16, props.showTime ? 0 : 8, 0],
     legend: { show: false },
     cursor: {
       sync: { key: 'time', setSeries: false },
@@ -322,7 +326,7 @@ onBeforeUnmount(() => {
 header {
   position: absolute;
   z-index: 2;
-  inset: 4px 8px auto 64px;
+  inset: 3px 10px auto 60px;
   display: flex;
   justify-content: space-between;
   pointer-events: none;
@@ -330,8 +334,9 @@ header {
   color: var(--ink-2);
 }
 header span {
-  background: color-mix(in srgb, var(--panel) 82%, transparent);
-  padding: 0 4px;
+  white-space: nowrap;
+  overflow: hidden;
+  text-overflow: ellipsis;
 }
 .copy {
   pointer-events: auto;
@@ -349,7 +354,7 @@ header span {
 }
 .over {
   position: absolute;
-  inset: 8px 8px 8px 56px;
+  inset: 24px 16px 8px 56px;
   pointer-events: none;
 }
 .selected {

@@ -88,8 +88,10 @@ export function timeLabels(zone: string): uPlot.Axis.DynamicValues {
     new Intl.DateTimeFormat('en-GB', { timeZone: zone, hour12: false, ...options })
   const clock = part({ hour: '2-digit', minute: '2-digit' })
   const day = part({ weekday: 'short', day: 'numeric' })
-  const date = part({ day: 'numeric', month: 'short' })
-  const month = part({ month: 'short' })
+  const dates = part({ day: 'numeric', month: 'short' })
+  const date = { format: (at: Date) => dates.format(at).replace('Sept', 'Sep') }
+  const months = part({ month: 'short' })
+  const month = { format: (at: Date) => months.format(at).replace('Sept', 'Sep') }
   const year = part({ year: 'numeric' })
   return (_chart, splits, _axis, _space, increment) =>
     splits.map((time, index) => {
@@ -122,22 +124,23 @@ export function axes(zone: string, unit: string, showTime: boolean): uPlot.Axis[
       ...common,
       size: AXIS_WIDTH,
       gap: 6,
-      space: 34,
+      space: 24,
       label: unit || undefined,
       labelSize: 0,
       labelFont: font,
       grid: { show: true, stroke: () => token('hairline'), width: 1 },
-      values: (_chart, splits) => splits.map(short),
+      values: (_chart, splits, _axis, _space, increment) => splits.map((value) => short(value, increment)),
     },
   ]
 }
 
-function short(value: number | null): string {
+/** An axis label with the decimals its spacing needs. */
+function short(value: number | null, increment: number): string {
   if (value === null) return ''
   const size = Math.abs(value)
-  if (size >= 1e6) return `${+(value / 1e6).toPrecision(3)}M`
-  if (size >= 1e4) return `${+(value / 1e3).toPrecision(3)}k`
-  return String(+value.toPrecision(4))
+  if (size >= 1e6) return `${+(value / 1e6).toPrecision(4)}M`
+  if (size >= 1e5) return `${+(value / 1e3).toPrecision(4)}k`
+  return value.toFixed(Math.min(Math.max(-Math.floor(Math.log10(increment) + 1e-9), 0), 6))
 }
 
 /** What lies behind the lines: the veil over the future of the cutoff. */

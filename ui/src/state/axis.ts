@@ -1,5 +1,7 @@
 import type { Shapes } from '../api/client'
 
+const MONTHS = ['Jan', 'Feb', 'Mar', 'Apr', 'May', 'Jun', 'Jul', 'Aug', 'Sep', 'Oct', 'Nov', 'Dec']
+
 /** Grid positions and epoch seconds, both ways; times are shown in the dataset's zone. */
 export class Axis {
   private readonly stamp: Intl.DateTimeFormat
@@ -9,7 +11,7 @@ export class Axis {
       timeZone: grid.zone,
       weekday: 'short',
       day: '2-digit',
-      month: 'short',
+      month: '2-digit',
       year: 'numeric',
       hour: '2-digit',
       minute: '2-digit',
@@ -61,15 +63,14 @@ export class Axis {
   /** A time as people read it: Tue 12 Mar 2024 06:00; whole days without the clock. */
   text(time: number): string {
     const p = this.parts(time)
-    const day = `${p.weekday} ${p.day} ${p.month} ${p.year}`
+    const day = `${p.weekday} ${p.day} ${MONTHS[Number(p.month) - 1]} ${p.year}`
     return this.hasClock ? `${day} ${p.hour}:${p.minute}` : day
   }
 
   /** A time as it is typed: 2024-03-12 06:00. */
   input(time: number): string {
     const p = this.parts(time)
-    const month = String(new Date(`${p.month} 1, 2000`).getMonth() + 1).padStart(2, '0')
-    const day = `${p.year}-${month}-${p.day}`
+    const day = `${p.year}-${p.month}-${p.day}`
     return this.hasClock ? `${day} ${p.hour}:${p.minute}` : day
   }
 
@@ -87,8 +88,10 @@ export class Axis {
 
   private wall(time: number): number {
     const p = this.parts(time)
-    const month = new Date(`${p.month} 1, 2000`).getMonth()
-    return Date.UTC(Number(p.year), month, Number(p.day), Number(p.hour) % 24, Number(p.minute)) / 1000
+    return (
+      Date.UTC(Number(p.year), Number(p.month) - 1, Number(p.day), Number(p.hour) % 24, Number(p.minute)) /
+      1000
+    )
   }
 
   get hasClock(): boolean {

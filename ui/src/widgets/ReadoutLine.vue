@@ -42,6 +42,10 @@ footer {
   white-space: nowrap;
   overflow: hidden;
 }
+.row {
+  display: flex;
+  gap: 6px;
+}
 footer b {
   overflow: hidden;
   text-overflow: ellipsis;

@@ -95,7 +95,7 @@ def budget_threshold(score: Floats, steps_per_week: float, budget_per_week: floa
             low = middle
         else:
             high = middle - 1
-    return float(max(np.nextafter(ranked[low], 0), 3.0))
+    return float(max(ranked[low], 3.0))
 
 
 def _runs(score: Floats, threshold: float) -> list[tuple[int, int]]:

@@ -69,5 +69,6 @@ class Forecast:
         """`count` joint futures (count, n_series, horizon), whole past errors drawn with replacement."""
         if not len(self.possible):
             return np.full((count, *self.mean.shape), np.nan)
-        rows = np.random.default_rng(seed).integers(len(self.possible), size=count)
-        return self.possible[rows]
+        whole = self.possible[np.isfinite(self.possible).all(axis=(1, 2))]
+        futures = whole if len(whole) else self.possible
+        return futures[np.random.default_rng(seed).integers(len(futures), size=count)]

@@ -81,6 +81,9 @@ class WindowForecaster(Forecaster):
         plan = self.resolved_plan(known, work.horizon)
         scaling = Scaling.learn(known)
         table = plan.cut(scaling.apply(known))
+        filled = len(table) * 4 < table.dropped.get("missing or masked cells", 0)
+        if filled:
+            table = _with_means(plan, scaling.apply(known))
         if not len(table):
             needed = plan.look_back + len(plan.horizon)
             raise TooShortError(
@@ -90,7 +93,7 @@ class WindowForecaster(Forecaster):
             )  # fmt: skip
         state = self.learn_rows(table, known, work)
         arrays = state.arrays | {"level": scaling.level, "spread": scaling.spread}
-        facts = state.facts | {"plan": plan.document(), "windows": len(table)}
+        facts = state.facts | {"plan": plan.document(), "windows": len(table), "gaps_filled": filled}
         return ForecasterState(known.keys, arrays, facts)
 
     def means(self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int) -> Floats:
@@ -135,6 +138,22 @@ class WindowForecaster(Forecaster):
             stop = min(done + block, horizon)
             tails[:, plan.look_back + done : plan.look_back + stop] = first[:, : stop - done]
         return tails[:, plan.look_back :]
+
+
+def _with_means(plan: WindowPlan, scaled: Panel) -> Table:
+    """The table of a very gappy panel: rows with a target stay, missing features become their mean."""
+    table = plan.model_copy(update={"missing": "keep"}).cut(scaled)
+    rows = np.isfinite(table.targets).all(axis=1) & np.isfinite(table.features).any(axis=1)
+    features = table.features[rows]
+    present = np.isfinite(features)
+    means = np.where(present, features, 0.0).sum(axis=0) / np.maximum(present.sum(axis=0), 1)
+    return replace(
+        table,
+        features=np.where(present, features, means),
+        targets=table.targets[rows],
+        positions=table.positions[rows],
+        series=table.series[rows],
+    )
 
 
 def _tails(

@@ -68,7 +68,10 @@ const lanes = computed(() =>
     return { stage, index, series, removed: true }
   }),
 )
-const removedLanes = computed(() => lanes.value.filter((lane) => lane.removed))
+/** Stages with an additive part, and the chosen one even if it has none. */
+const removedLanes = computed(() =>
+  lanes.value.filter((lane) => lane.removed || lane.index === selected.value),
+)
 const last = computed(() => flat.value?.stages[flat.value.stages.length - 1])
 const flatLane = computed(() =>
   last.value ? observedSeries(last.value.output, cutoffTime.value, 'flat') : [],

@@ -205,7 +205,7 @@ useEventListener('paste', (event: ClipboardEvent) => {
       <template v-if="findings.length">
         <h2>Findings</h2>
         <div v-for="finding in findings" :key="finding.message" class="finding">
-          <b>{{ finding.code }}</b>
+          <b>{{ finding.code }}:</b>{{ ' ' }}
           <span :class="finding.severity === 'warning' ? 'worse' : 'second'">{{ finding.message }}</span>
         </div>
       </template>

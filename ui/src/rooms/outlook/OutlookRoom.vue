@@ -123,6 +123,7 @@ onBeforeUnmount(() => (roomActions.run = null))
         :unit="view.unit"
         :series="lane"
         :bands="bands"
+        :known-until="outlook?.origin && store.axis ? store.axis.time(outlook.origin - 1) : null"
         :note="outlook?.reason ?? undefined"
         show-time
         class="main"

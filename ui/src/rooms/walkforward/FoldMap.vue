@@ -45,7 +45,7 @@ const cutoff = computed(() => at(view.cutoff - 1))
       >
         <i class="learned" :style="bar.learned"></i><i class="scored" :style="bar.scored"></i>
       </button>
-      <i v-if="cutoff > 0 && cutoff < 100" class="cutoff" :style="{ left: cutoff + '%' }"></i>
+      <i v-if="cutoff > 0 && cutoff < 100" class="known" :style="{ left: cutoff + '%' }"></i>
     </div>
     <slot />
   </section>
@@ -58,7 +58,7 @@ const cutoff = computed(() => at(view.cutoff - 1))
 }
 .plot {
   position: absolute;
-  inset: 6px 8px 6px 0;
+  inset: 6px 16px 6px 0;
 }
 .fold {
   display: block;
@@ -87,7 +87,7 @@ const cutoff = computed(() => at(view.cutoff - 1))
 .here .scored {
   background: repeating-linear-gradient(90deg, var(--cutoff) 0 3px, transparent 3px 5px);
 }
-.cutoff {
+.known {
   position: absolute;
   top: -6px;
   bottom: -6px;

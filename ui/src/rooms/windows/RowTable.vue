@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useVirtualizer } from '@tanstack/vue-virtual'
-import { computed, ref, shallowRef, watch } from 'vue'
+import { computed, nextTick, onMounted, ref, shallowRef, watch } from 'vue'
 import { attempt, client, unwrap, type Shapes } from '../../api/client'
 import { fixed } from '../../state/format'
 import { useProject, type Choices } from '../../state/project'
@@ -96,15 +96,17 @@ watch(
   () => rowOf(selected.value)?.position,
   (position) => emit('row', position ?? null),
 )
+async function goTo(found: number | null) {
+  if (found === null || !props.total) return
+  selected.value = found
+  await nextTick()
+  virtual.value.scrollToIndex(found, { align: 'center' })
+}
 watch(
-  () => props.found,
-  (found) => {
-    if (found === null || !props.total) return
-    selected.value = found
-    virtual.value.scrollToIndex(found, { align: 'center' })
-  },
-  { flush: 'post', immediate: true },
+  () => [props.found, props.total],
+  () => void goTo(props.found),
 )
+onMounted(() => requestAnimationFrame(() => void goTo(props.found)))
 </script>
 
 <template>

@@ -1,0 +1,53 @@
+"""Anomalies and outlook: out of sample, within budget, earned ranges."""
+
+import numpy as np
+import pytest
+
+import proteron as pt
+from proteron.core.anomalies import Scores, budget_threshold, flags_above
+from proteron.core.outlook import walk_forward_errors
+from proteron.core.panel import Panel
+
+
+def test_planted_spikes_score_highest_and_alone(hourly: Panel) -> None:
+    values = hourly.values.copy()
+    planted = [800, 1100, 1340]
+    values[planted] += 25
+    found = pt.find_anomalies(hourly.with_values(values), using="ridge", budget_per_week=0.7)
+    north = sorted((flag for flag in found if flag.key == "north"), key=lambda flag: -flag.score)
+    assert {flag.start for flag in north[:3]} == set(planted)
+    assert north[0].time == str(hourly.times("north")[north[0].start])
+
+
+def test_scores_use_nothing_that_comes_later(hourly: Panel) -> None:
+    later = hourly.values.copy()
+    later[1400:1500] += 500  # end of the first series only
+    before = pt.find_anomalies(hourly, using="ridge").scores.series(0)[1]
+    after = pt.find_anomalies(hourly.with_values(later), using="ridge").scores.series(0)[1]
+    assert np.array_equal(before[:1400], after[:1400], equal_nan=True)
+
+
+@pytest.mark.parametrize("budget", [0.5, 2.0, 7.0])
+def test_the_budget_bounds_the_number_of_flags(budget: float, rng: np.random.Generator) -> None:
+    score = np.abs(rng.standard_t(3, size=8400))
+    panel = Panel.from_arrays({"a": np.zeros(8400)}, "2024-01-01", "1h")
+    threshold = budget_threshold(score, 168, budget)
+    flags = flags_above(Scores(panel, score, score), 0, threshold)
+    assert len(flags) <= budget * 50
+    assert len(flags) >= 0.9 * budget * 50 or threshold == 3.0
+    with pytest.raises(pt.SettingsError):
+        pt.find_anomalies(panel, budget_per_week=0)
+
+
+def test_outlook_ranges_come_from_walk_forward_errors(hourly: Panel) -> None:
+    panel = hourly.select([0])
+    model = pt.forecaster("seasonal_last_value", period=24)
+    report = pt.walk_forward(panel, {"naive": model}, pt.Folds.expanding(count=9, horizon=5, span=25, every=5))
+    errors = walk_forward_errors(panel, report.results)
+    assert errors.shape == (45, 1, 5)
+    _, forecast = pt.outlook(panel, model, report.results, horizon=3, levels=[0.8])
+    ranked = np.sort(forecast.mean[0, 0] - errors[:, 0, 0])
+    assert forecast.lower[0.8][0, 0] == pytest.approx(np.interp(46 * 0.1 - 1, np.arange(45), ranked))
+    assert forecast.times[0] == panel.times("north")[-1] + np.timedelta64(1, "h")
+    with pytest.raises(pt.SettingsError, match="judged horizon"):
+        pt.outlook(panel, model, report.results, horizon=6)
