@@ -1,11 +1,19 @@
 """Shared fixtures: one PostgreSQL cluster per test process, made by Proteron's own command."""
 
+import json
 import os
+import subprocess
 import sys
-from collections.abc import Iterator
+import tempfile
+import time
+import urllib.error
+import urllib.request
+from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any
 
 import numpy as np
+import psutil
 import psycopg
 import pytest
 
@@ -66,3 +74,93 @@ def database_url(cluster_url: str) -> str:
     url = fresh_database(cluster_url, "shared")
     upgrade(url)
     return url
+
+
+class Stack:
+    """A whole running Proteron: database, worker, web server, started by its own command."""
+
+    def __init__(self, home: Path, *options: str) -> None:
+        from proteron.cli.cluster import free_port
+
+        self.home = home
+        self.port = free_port()
+        self.address = f"http://127.0.0.1:{self.port}"
+        environment = {**os.environ, "PROTERON_HOME": str(home), "PROTERON_PORT": str(self.port)}
+        environment.setdefault("NUMBA_CACHE_DIR", str(Path(tempfile.gettempdir()) / "proteron-test-kernels"))
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "proteron.cli.main", "serve", *options],
+            env=environment, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True,
+        )  # fmt: skip
+        assert self.process.stdout is not None
+        self.greeting = self.process.stdout.readline().strip()
+
+    def ask(self, method: str, path: str, body: Any = None, raw: bytes | None = None) -> tuple[int, Any]:
+        """Status and answer (JSON where it is JSON)."""
+        data = raw if raw is not None else None if body is None else json.dumps(body).encode()
+        kind = "application/octet-stream" if raw is not None else "application/json"
+        request = urllib.request.Request(self.address + "/api/v1" + path, data, {"Content-Type": kind}, method=method)
+        try:
+            with urllib.request.urlopen(request, timeout=60) as response:
+                status, content = response.status, response.read()
+        except urllib.error.HTTPError as error:
+            status, content = error.code, error.read()
+        try:
+            return status, json.loads(content)
+        except ValueError:
+            return status, content
+
+    def ok(self, method: str, path: str, body: Any = None, raw: bytes | None = None) -> Any:
+        status, content = self.ask(method, path, body, raw)
+        assert status < 300, content
+        return content
+
+    def wait(self, path: str, wanted: Callable[[Any], bool], seconds: float = 120) -> Any:
+        """Ask again until the answer is as wanted."""
+        deadline = time.monotonic() + seconds
+        while time.monotonic() < deadline:
+            content = self.ok("GET", path)
+            if wanted(content):
+                return content
+            time.sleep(0.1)
+        raise AssertionError(f"{path} never became as wanted: {content}")
+
+    def project(self, name: str, csv: str, **reading: Any) -> tuple[int, int]:
+        """A new project with one dataset; returns both numbers."""
+        project = self.ok("POST", "/projects", {"name": name})["id"]
+        upload = self.ok("POST", "/uploads?name=data.csv", raw=csv.encode())["upload_id"]
+        body = {"project_id": project, "name": "data", **reading}
+        return project, self.ok("POST", f"/uploads/{upload}/dataset", body)["id"]
+
+    def children(self) -> dict[str, psutil.Process]:
+        """The processes it started, by their part."""
+        parts = {"worker": "main worker", "web": "gunicorn", "database": "postgres -D"}
+        found = {}
+        for child in psutil.Process(self.process.pid).children():
+            line = " ".join(child.cmdline())
+            found |= {part: child for part, mark in parts.items() if mark in line}
+        return found
+
+    def stop(self) -> int:
+        self.process.terminate()
+        return self.process.wait(30)
+
+
+@pytest.fixture(scope="session")
+def stack(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Stack]:
+    """One running Proteron with its demo project for all tests that need the whole."""
+    running = Stack(tmp_path_factory.mktemp("stack"))
+    assert running.greeting == f"Proteron is ready at {running.address}"
+    yield running
+    running.stop()
+
+
+def hourly_csv(rng: np.random.Generator, hours: int = 1200, keys: tuple[str, ...] = ("north", "east")) -> str:
+    """Long rows of positive hourly series with a daily cycle."""
+    lines = ["time,key,value"]
+    for key in keys:
+        values = 50 + 9 * np.sin(np.arange(hours) * 2 * np.pi / 24) + rng.normal(size=hours)
+        times = np.datetime_as_string(
+            np.datetime64("2024-01-01T00", "s") + np.arange(hours) * np.timedelta64(3600, "s")
+        )
+        lines += [f"{time}Z,{key},{value:.3f}" for time, value in zip(times, values, strict=True)]
+    return "\n".join(lines) + "\n"

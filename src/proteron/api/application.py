@@ -31,6 +31,7 @@ def create_application(settings: Configuration, url: str, page: Path = PAGE) -> 
         doc_ui=False,
         doc_prefix="/api",
         doc_url="/openapi.json",
+        security_schemes={},
         validation_error_callback=problems.validation_problem,
         validation_error_status=422,
         validation_error_model=shapes.Problem,

@@ -3,6 +3,7 @@
 import json
 import re
 import secrets
+import time
 from pathlib import Path
 
 import numpy as np
@@ -25,6 +26,7 @@ from proteron.records.projects import choose, get_project
 blueprint = APIBlueprint("intake", __name__, url_prefix="/api/v1")
 _PIECE = 1 << 20
 _SAMPLE_ROWS = 200
+_KEPT_SECONDS = 86400
 
 
 @blueprint.post("/uploads", responses={201: shapes.Uploaded, 413: shapes.Problem})
@@ -33,6 +35,7 @@ def upload(query: shapes.UploadQuery) -> Response:
     limit = services().settings.upload_bytes
     if (request.content_length or 0) > limit:
         raise LimitError(f"The file claims {request.content_length:,} bytes; the limit is {limit:,}.", field="file")
+    _forget_old_uploads()
     upload_id = secrets.token_hex(16)
     path = _path(upload_id)
     size = 0
@@ -154,8 +157,8 @@ def dataset_text(panel: Panel) -> str:
         cells = [panel.series(index).tolist()]
         cells += [column.series(index)[: len(times)].tolist() for column in panel.covariates]
         label = _quoted(key)
-        for time, *row in zip(times, *cells, strict=True):
-            lines.append(f"{time}Z,{label}," + ",".join("" if v != v else repr(v) for v in row))
+        for stamp, *row in zip(times, *cells, strict=True):
+            lines.append(f"{stamp}Z,{label}," + ",".join("" if v != v else repr(v) for v in row))
     return "\n".join(lines) + "\n"
 
 
@@ -171,6 +174,13 @@ def _path(upload_id: str) -> Path:
     folder = services().settings.home / "uploads"
     folder.mkdir(parents=True, exist_ok=True)
     return folder / upload_id
+
+
+def _forget_old_uploads() -> None:
+    """Uploads that nobody made a dataset of within a day."""
+    for path in _path("x").parent.iterdir():
+        if time.time() - path.stat().st_mtime > _KEPT_SECONDS:
+            path.unlink(missing_ok=True)
 
 
 def _raw(upload_id: str) -> RawTable:

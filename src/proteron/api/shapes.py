@@ -1,6 +1,6 @@
 """Shapes of requests and answers: the source of the OpenAPI document and of the front end's types."""
 
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -12,6 +12,9 @@ from proteron.core.windows import WindowPlan
 
 Numbers = list[float | None]
 Document = dict[str, Any]
+
+
+Identifier = Annotated[int, Field(ge=0, lt=2**53)]  # what both PostgreSQL and JavaScript can hold
 
 
 class Body(BaseModel):
@@ -37,15 +40,15 @@ class Health(BaseModel):
 
 
 class ProjectPath(BaseModel):
-    project_id: int
+    project_id: Identifier
 
 
 class DatasetPath(BaseModel):
-    dataset_id: int
+    dataset_id: Identifier
 
 
 class SeriesPath(BaseModel):
-    dataset_id: int
+    dataset_id: Identifier
     series: int = Field(ge=0)
 
 
@@ -54,15 +57,15 @@ class UploadPath(BaseModel):
 
 
 class ExperimentPath(BaseModel):
-    experiment_id: int
+    experiment_id: Identifier
 
 
 class OutlookPath(BaseModel):
-    outlook_id: int
+    outlook_id: Identifier
 
 
 class FlagPath(BaseModel):
-    flag_id: int
+    flag_id: Identifier
 
 
 class SpanQuery(BaseModel):
@@ -112,10 +115,10 @@ class OutlookBrief(BaseModel):
 class Choices(Body):
     """What the rooms of a project stand on; null takes a choice back."""
 
-    dataset_id: int | None = None
-    experiment_id: int | None = None
-    scan_id: int | None = None
-    outlook_id: int | None = None
+    dataset_id: Identifier | None = None
+    experiment_id: Identifier | None = None
+    scan_id: Identifier | None = None
+    outlook_id: Identifier | None = None
     chain: list[AnyStage] | None = None
     plan: WindowPlan | None = None
 
@@ -165,7 +168,7 @@ class Reading(Body):
 
 
 class NewDataset(Reading):
-    project_id: int
+    project_id: Identifier
     name: str = Field(min_length=1, max_length=200)
 
 
@@ -347,7 +350,7 @@ class LeakView(BaseModel):
 
 
 class NewExperiment(Body):
-    dataset_id: int
+    dataset_id: Identifier
     name: str = Field("experiment", min_length=1, max_length=200)
     purpose: Literal["judge", "scan"] = "judge"
     seed: int = Field(0, ge=0)
@@ -437,7 +440,7 @@ class FactsView(BaseModel):
 
 
 class NewScan(Body):
-    experiment_id: int
+    experiment_id: Identifier
     contender: str
 
 

@@ -106,7 +106,11 @@ def zone_info(name: str) -> ZoneInfo:
         raise SettingsError(f"“{name}” is not a time zone name such as “Europe/Lisbon”.", field="zone") from error
 
 
+_FIRST_SECOND, _LAST_SECOND = -62_000_000_000, 253_000_000_000  # what the calendar library can name
+
+
 def _offset_at(utc_second: int, zone: str) -> int:
+    utc_second = min(max(utc_second, _FIRST_SECOND), _LAST_SECOND)
     offset = datetime.fromtimestamp(utc_second, tz=zone_info(zone)).utcoffset()
     return int(offset.total_seconds()) if offset is not None else 0
 

@@ -1,0 +1,257 @@
+"""The API through HTTP shapes: every refusal a problem document, nothing half-made, documents in step."""
+
+import io
+import json
+import subprocess
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
+import pytest
+from flask.testing import FlaskClient
+from sqlalchemy import text
+
+from conftest import hourly_csv
+from proteron.api.application import create_application
+from proteron.core.forecasters import FORECASTERS
+from proteron.core.panel import Panel
+from proteron.records.configuration import Configuration
+from proteron.records.database import Database
+
+ROOT = Path(__file__).resolve().parents[2]
+LOCAL = {"base_url": "http://127.0.0.1:8765"}
+
+
+@pytest.fixture(scope="module")
+def application(database_url: str, tmp_path_factory: pytest.TempPathFactory):
+    limits = Configuration(home=tmp_path_factory.mktemp("api"), upload_bytes=4 * 2**20, upload_rows=50_000)
+    return create_application(limits, database_url)
+
+
+@pytest.fixture
+def client(application) -> FlaskClient:
+    return application.test_client()
+
+
+def post(client: FlaskClient, path: str, body: object):
+    return client.post(f"/api/v1{path}", json=body, **LOCAL)
+
+
+def get(client: FlaskClient, path: str, **headers: str):
+    return client.get(f"/api/v1{path}", headers=headers, **LOCAL)
+
+
+def send(client: FlaskClient, content: bytes):
+    return client.post("/api/v1/uploads?name=x.csv", data=content, content_type="application/octet-stream", **LOCAL)
+
+
+@pytest.fixture
+def project(client: FlaskClient, request: pytest.FixtureRequest) -> int:
+    return post(client, "/projects", {"name": request.node.name}).json["id"]
+
+
+@pytest.fixture
+def dataset(client: FlaskClient, project: int, rng: np.random.Generator) -> int:
+    upload = send(client, hourly_csv(rng, 400).encode()).json["upload_id"]
+    made = post(client, f"/uploads/{upload}/dataset", {"project_id": project, "name": "d", "unit": "m³/h"})
+    return made.json["id"]
+
+
+def counts(database_url: str) -> list[int]:
+    opened = Database(database_url)
+    with opened.session() as session:
+        found = [session.scalar(text(f"SELECT count(*) FROM {name}")) for name in ("dataset", "series", "series_block")]
+    opened.close()
+    return found
+
+
+BAD = {
+    "header only": (b"time,y\n", "no row below it"),
+    "binary junk": (bytes(range(256)) * 20, "not text"),
+    "no time column": (b"x,y\n1,2\n3,4\n", "No column reads as a time"),
+    "one row": (b"time,y\n2020-01-01,5\n", "One row is not a series"),
+    "all missing": (b"time,y\n2020-01-01,\n2020-01-02,\n", "marked as the target"),
+    "duplicate times": (b"time,y\n2020-01-01,1\n2020-01-01,2\n2020-01-02,3\n", "occur twice"),
+}
+
+
+@pytest.mark.parametrize("case", BAD)
+def test_bad_files_are_refused_with_a_sentence_and_leave_nothing(
+    case: str, client: FlaskClient, project: int, database_url: str
+) -> None:
+    content, sentence = BAD[case]
+    before = counts(database_url)
+    upload = send(client, content).json["upload_id"]
+    shown = post(client, f"/uploads/{upload}/preview", {}).json
+    made = post(client, f"/uploads/{upload}/dataset", {"project_id": project, "name": "d"})
+    assert sentence in (shown.get("problem") or shown)["detail"]
+    assert made.status_code == 422
+    assert made.content_type == "application/problem+json"
+    assert sentence in made.json["detail"]
+    assert made.json["type"] == "/problems/input"
+    assert counts(database_url) == before
+
+
+def test_empty_and_oversized_uploads_keep_nothing(client: FlaskClient, application) -> None:
+    folder = application.extensions["proteron"].settings.home / "uploads"
+    before = set(folder.iterdir()) if folder.exists() else set()
+    empty = send(client, b"")
+    assert (empty.status_code, empty.json["detail"]) == (422, "The file is empty.")
+    large = send(client, b"time,y\n" + b"2020-01-01,1\n" * 400_000)
+    assert large.status_code == 413
+    assert "limit" in large.json["detail"]
+    environ = {"CONTENT_LENGTH": str(2 * 2**30)}
+    claim = client.post("/api/v1/uploads", data=b"tiny", environ_overrides=environ, **LOCAL)
+    assert claim.status_code == 413
+    assert claim.content_type == "application/problem+json"
+    assert set(folder.iterdir()) == before
+
+
+def test_other_encodings_become_a_dataset_with_a_finding(client: FlaskClient, project: int) -> None:
+    upload = send(client, "time;wärme\n2020-01-01;1\n2020-01-02;2\n".encode("latin-1")).json["upload_id"]
+    shown = post(client, f"/uploads/{upload}/preview", {}).json
+    assert shown["encoding"] == "latin-1"
+    assert "Latin-1" in shown["findings"][0]["message"]
+    made = post(client, f"/uploads/{upload}/dataset", {"project_id": project, "name": "d"})
+    assert made.status_code == 201
+    assert made.json["series"][0]["key"] == "wärme"
+
+
+def test_a_dataset_is_immutable_cached_and_taken_away_unchanged(
+    client: FlaskClient, dataset: int, project: int
+) -> None:
+    view = get(client, f"/datasets/{dataset}")
+    assert get(client, f"/datasets/{dataset}", **{"If-None-Match": view.headers["ETag"]}).status_code == 304
+    text_form = get(client, f"/datasets/{dataset}/data.csv").data
+    upload = send(client, text_form).json["upload_id"]
+    again = post(client, f"/uploads/{upload}/dataset", {"project_id": project, "name": "copy", "unit": "m³/h"}).json
+    assert again["hash"] == view.json["hash"]
+    assert again["id"] == dataset
+
+
+def test_no_spike_is_lost_in_a_decimated_line(client: FlaskClient, application, rng: np.random.Generator) -> None:
+    from proteron.api.lines import line
+
+    values = rng.normal(size=1_000_000)
+    spikes = {3: 99.0, 500_001: -99.0, 999_999: 77.0}
+    for at, value in spikes.items():
+        values[at] = value
+    values[200_000:210_000] = np.nan
+    panel = Panel.from_arrays({"a": values}, "1900-01-01", "1h")
+    for start, stop in ((0, 1_000_000), (0, 400_000), (400_123, 700_321), (990_000, 1_000_000)):
+        shown = line(panel.axis, 0, panel.values, start, stop, 1000)
+        assert len(shown.values) == 2000
+        inside = {at: value for at, value in spikes.items() if start <= at < stop}
+        assert set(inside.values()) <= set(shown.values)
+        assert np.nanmin(shown.values) == np.nanmin(values[start:stop])
+        assert shown.times == sorted(shown.times)
+    exact = line(panel.axis, 0, panel.values, 10, 3000, 1000)
+    assert exact.exact
+    assert exact.values == values[10:3000].tolist()
+
+
+def test_windows_rows_and_formats(client: FlaskClient, dataset: int) -> None:
+    plan = {"lags": [1, 2, 24], "calendar": ["hour_of_day"], "horizon": [1]}
+    chain = [{"kind": "log"}]
+    view = post(
+        client, f"/datasets/{dataset}/windows", {"plan": plan, "chain": chain, "until": 300, "series": 1, "find": 200}
+    ).json
+    assert view["total"] == 400 - 24
+    assert (
+        view["positions"][view["found"] - view["offset"]] == 200 if view["found"] < 100 else view["found"] == 200 - 23
+    )
+    kinds = {
+        "application/vnd.apache.arrow.stream": lambda c: pa.ipc.open_stream(c).read_all(),
+        "application/vnd.apache.parquet": lambda c: pq.read_table(io.BytesIO(c)),
+        "text/csv": lambda c: pa.csv.read_csv(io.BytesIO(c)),
+    }
+    tables = []
+    for kind, read in kinds.items():
+        answer = client.post(
+            f"/api/v1/datasets/{dataset}/windows/table", json={"plan": plan}, headers={"Accept": kind}, **LOCAL
+        )
+        assert answer.content_type.startswith(kind)
+        tables.append(read(answer.data))
+    assert [table.num_rows for table in tables] == [2 * (400 - 24)] * 3
+    assert all(table["lag 24"].to_pylist() == tables[0]["lag 24"].to_pylist() for table in tables)
+    proof = post(client, f"/datasets/{dataset}/leak-check", {"plan": plan, "chain": chain, "origins": 4}).json
+    assert proof["passed"]
+    assert proof["evidence"]["cells"] > 0
+
+
+def test_flatten_and_profile_answer_as_of_the_cutoff(client: FlaskClient, dataset: int) -> None:
+    body = {"chain": [{"kind": "linear_trend"}, {"kind": "period_means", "period": 24}], "until": 200}
+    view = post(client, f"/datasets/{dataset}/series/0/flatten", body).json
+    assert view["round_trip"] < 1e-10
+    assert view["stages"][1]["variance_share"] > 0.9
+    assert len(view["stages"][0]["removed"]["values"]) == 400  # projected beyond the cutoff
+    profile = get(client, f"/datasets/{dataset}/series/0/profile?until=200").json
+    assert profile["known"] == 200
+    assert profile["acf"][24] > 0.8
+    assert [test["name"] for test in profile["tests"]] == ["unit root", "stationarity", "whiteness"]
+
+
+@pytest.mark.parametrize(
+    ("method", "path", "body", "status"),
+    [
+        ("GET", "/projects/999999", None, 404),
+        ("GET", "/nowhere", None, 404),
+        ("DELETE", "/projects", None, 405),
+        ("POST", "/projects", {"name": ""}, 422),
+        ("POST", "/projects", {"name": "x", "colour": "red"}, 422),
+        ("POST", "/uploads/" + "0" * 32 + "/preview", {}, 404),
+        ("POST", "/uploads/passwd/preview", {}, 422),
+        ("GET", "/projects/99999999999999999999999", None, 422),
+        ("GET", "/datasets/1/series/0/line?width=0", None, 422),
+        ("PATCH", "/flags/1", {"verdict": "maybe"}, 422),
+    ],
+)
+def test_every_error_is_a_problem_document(
+    client: FlaskClient, method: str, path: str, body: object, status: int
+) -> None:
+    answer = client.open(f"/api/v1{path}", method=method, json=body, **LOCAL)
+    assert answer.status_code == status
+    assert answer.content_type == "application/problem+json"
+    assert answer.json["status"] == status
+    assert answer.json["type"].startswith("/problems/")
+    assert answer.json["detail"]
+
+
+def test_only_this_machine_and_its_own_page(client: FlaskClient) -> None:
+    assert client.get("/api/v1/health", base_url="http://evil.example").status_code == 403
+    foreign = client.post("/api/v1/projects", json={"name": "f"}, headers={"Origin": "http://evil.example"}, **LOCAL)
+    assert foreign.status_code == 403
+    answer = get(client, "/health")
+    assert answer.json["database"] == "ok"
+    assert "default-src 'self'" in answer.headers["Content-Security-Policy"]
+
+
+def test_experiments_are_checked_before_anything_is_stored(client: FlaskClient, project: int, dataset: int) -> None:
+    entry = {"name": "a", "forecaster": {"kind": "last_value"}}
+    good = {"dataset_id": dataset, "contenders": [entry], "run": False}
+    for change, word in (
+        ({"contenders": []}, "name of its own"),
+        ({"contenders": [entry, entry]}, "name of its own"),
+        ({"baseline": "b"}, "not among"),
+        ({"metrics": ["vibes"]}, "no metric"),
+        ({"folds": {"count": 500}}, "nothing to learn from"),
+        ({"contenders": [{"name": "a", "forecaster": {"kind": "oracle"}}]}, "contenders"),
+    ):
+        refused = post(client, f"/projects/{project}/experiments", {**good, **change})
+        assert refused.status_code == 422, change
+        assert word in refused.json["detail"]
+    assert get(client, f"/projects/{project}").json["experiments"] == []
+    assert post(client, f"/projects/{project}/experiments", good).json["state"] == "stopped"
+
+
+def test_the_openapi_document_and_the_types_made_from_it_are_current(application, tmp_path: Path) -> None:
+    stored = json.loads((ROOT / "docs" / "openapi.json").read_text())
+    assert stored["openapi"].startswith("3.1")
+    assert stored == json.loads(json.dumps(application.api_doc)), "run: proteron openapi > docs/openapi.json"
+    fresh = tmp_path / "schema.d.ts"
+    command = ["npx", "--no-install", "openapi-typescript", str(ROOT / "docs" / "openapi.json"), "-o", str(fresh)]
+    subprocess.run(command, cwd=ROOT / "ui", check=True, capture_output=True)
+    assert fresh.read_text() == (ROOT / "ui/src/api/schema.d.ts").read_text(), "run: npm run types (in ui)"
+    catalogue = application.test_client().get("/api/v1/catalogue", **LOCAL).json
+    assert set(catalogue["forecasters"]) == {each.model_fields["kind"].default for each in FORECASTERS}

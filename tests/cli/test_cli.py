@@ -1,0 +1,168 @@
+"""The command line: experiment files, the supervisor's manners, the demo."""
+
+import hashlib
+import json
+import os
+import signal
+import socket
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import numpy as np
+import psutil
+import pytest
+
+from conftest import Stack, hourly_csv
+
+ROOT = Path(__file__).resolve().parents[2]
+
+
+def proteron(*arguments: str, **environment: str) -> subprocess.CompletedProcess[str]:
+    command = [sys.executable, "-m", "proteron.cli.main", *arguments]
+    return subprocess.run(
+        command, env={**os.environ, **environment}, capture_output=True, text=True, check=False, timeout=200
+    )
+
+
+def test_an_exported_experiment_gives_the_same_numbers_to_the_last_digit(stack: Stack, tmp_path: Path) -> None:
+    project, dataset = stack.project(
+        "export", hourly_csv(np.random.default_rng(5), 900), zone="Europe/Lisbon", unit="m³/h"
+    )
+    chain = [{"kind": "log"}, {"kind": "period_means", "period": "hour_of_day"}]
+    entries = [
+        {"name": "naive", "forecaster": {"kind": "seasonal_last_value"}},
+        {
+            "name": "ridge",
+            "forecaster": {"kind": "ridge", "plan": {"lags": [1, 2, 24], "horizon": [1, 2, 3]}},
+            "chain": chain,
+        },
+        {"name": "net", "forecaster": {"kind": "dense_network", "epochs": 3, "hidden": [8]}, "chain": chain},
+    ]
+    body = {"dataset_id": dataset, "seed": 7, "folds": {"count": 3, "horizon": 6, "gap": 1}, "contenders": entries}
+    experiment = stack.ok("POST", f"/projects/{project}/experiments", body)["id"]
+    stack.wait(f"/experiments/{experiment}", lambda e: e["state"] == "done")
+    (tmp_path / "experiment.toml").write_bytes(stack.ok("GET", f"/experiments/{experiment}/experiment.toml"))
+    (tmp_path / "data.csv").write_bytes(stack.ok("GET", f"/datasets/{dataset}/data.csv"))
+    outcome = proteron("run", str(tmp_path / "experiment.toml"), "--out", str(tmp_path / "out"), "--workers", "2")
+    assert outcome.returncode == 0, outcome.stderr
+    board = json.loads((tmp_path / "out" / "board.json").read_text())
+    shown = stack.ok("GET", f"/experiments/{experiment}/board")["rows"]
+    for row in [*board, *shown]:
+        row.pop("seconds")
+    assert board == shown
+    outlook = stack.ok(
+        "POST",
+        f"/experiments/{experiment}/outlooks",
+        {"contender": json.loads((tmp_path / "out/run.json").read_text())["outlook_by"]},
+    )["id"]
+    stack.wait(f"/outlooks/{outlook}", lambda o: o["state"] == "done")
+    by_web = [line.split(",") for line in stack.ok("GET", f"/outlooks/{outlook}/table.csv").decode().splitlines()[1:]]
+    by_file = [line.split(",") for line in (tmp_path / "out" / "forecast.csv").read_text().splitlines()[1:]]
+    assert by_web == by_file
+    (tmp_path / "data.csv").write_text((tmp_path / "data.csv").read_text().replace("50.", "51.", 1))
+    refused = proteron("run", str(tmp_path / "experiment.toml"), "--out", str(tmp_path / "out"))
+    assert refused.returncode == 2
+    assert "not the data this experiment was made with" in refused.stderr
+
+
+@pytest.mark.parametrize(
+    ("text", "sentence"),
+    [
+        ("not = [toml", "is not TOML"),
+        ('[data]\nfile = "x.csv"\n', "contenders"),
+        (
+            '[data]\nfile = "x.csv"\n[[contenders]]\nname = "a"\nforecaster = { kind = "oracle" }\n',
+            "contenders.0.forecaster",
+        ),
+        (
+            '[data]\nfile = "x.csv"\n[[contenders]]\nname = "a"\nforecaster = { kind = "mean" }\n',
+            "x.csv cannot be read",
+        ),
+    ],
+)
+def test_a_bad_experiment_file_is_one_clear_line(text: str, sentence: str, tmp_path: Path) -> None:
+    (tmp_path / "e.toml").write_text(text)
+    outcome = proteron("run", str(tmp_path / "e.toml"), "--out", str(tmp_path / "out"))
+    assert outcome.returncode == 2
+    assert sentence in outcome.stderr
+    assert "Traceback" not in outcome.stderr
+
+
+def test_the_stored_schema_is_that_of_the_experiment_file() -> None:
+    assert json.loads((ROOT / "docs" / "experiment.schema.json").read_text()) == json.loads(proteron("schema").stdout)
+
+
+def test_the_demo_is_the_same_to_the_byte_and_tells_its_truth(tmp_path: Path) -> None:
+    digests = []
+    for name in ("a", "b"):
+        paths = proteron("demo", "--out", str(tmp_path / name)).stdout.split()
+        digests.append({Path(path).name: hashlib.sha256(Path(path).read_bytes()).hexdigest() for path in paths})
+    assert digests[0] == digests[1]
+    truth = json.loads((tmp_path / "a" / "port-ellery-truth.json").read_text())["faults"]
+    assert {"burst", "stuck meter", "telemetry gap", "re-zoned", "discontinued", "spike"} == {
+        fault["kind"] for fault in truth
+    }
+    other = proteron("demo", "--out", str(tmp_path / "c"), "--seed", "2").stdout.split()
+    assert hashlib.sha256(Path(other[0]).read_bytes()).hexdigest() not in digests[0].values()
+
+
+def test_the_demo_project_has_every_room_filled(stack: Stack) -> None:
+    (demo,) = [p for p in stack.ok("GET", "/projects")["projects"] if p["name"] == "Port Ellery inflow"]
+    view = stack.wait(
+        f"/projects/{demo['id']}",
+        lambda p: all(each["state"] == "done" for each in p["experiments"] + p["outlooks"]),
+        240,
+    )
+    assert {room["state"] for room in view["rooms"].values()} == {"current"}
+    dataset = stack.ok("GET", f"/datasets/{view['choices']['dataset_id']}")
+    assert (len(dataset["series"]), dataset["grid"]["end"]) == (8, 17_520)
+    experiment = stack.ok("GET", f"/experiments/{view['choices']['experiment_id']}")
+    assert len(experiment["contenders"]) >= 6
+    assert len(experiment["folds"]) >= 8
+    assert experiment["failed"] == 0
+
+
+def test_a_taken_port_and_an_open_host_are_refused(tmp_path: Path) -> None:
+    with socket.socket() as taken:
+        taken.bind(("127.0.0.1", 0))
+        taken.listen()
+        port = taken.getsockname()[1]
+        outcome = proteron("serve", PROTERON_HOME=str(tmp_path), PROTERON_PORT=str(port))
+    assert outcome.returncode == 2
+    assert f"Port {port} on 127.0.0.1 is taken" in outcome.stderr
+    outcome = proteron("serve", PROTERON_HOME=str(tmp_path), PROTERON_HOST="0.0.0.0")
+    assert outcome.returncode == 2
+    assert "needs sign-in" in outcome.stderr
+
+
+@pytest.mark.parametrize("signum", [signal.SIGTERM, signal.SIGINT, signal.SIGHUP])
+def test_a_signal_stops_everything_and_the_database_cleanly(
+    signum: int, tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    running = Stack(tmp_path_factory.mktemp("signals"), "--no-demo")
+    family = [
+        running.process.pid,
+        *(child.pid for child in psutil.Process(running.process.pid).children(recursive=True)),
+    ]
+    assert set(running.children()) == {"worker", "web", "database"}
+    second = proteron("serve", PROTERON_HOME=str(running.home), PROTERON_PORT="1")
+    assert second.returncode == 2
+    os.kill(running.process.pid, signum)
+    assert running.process.wait(30) == 0
+    deadline = time.monotonic() + 5
+    while any(psutil.pid_exists(pid) for pid in family) and time.monotonic() < deadline:
+        time.sleep(0.05)
+    assert not [pid for pid in family if psutil.pid_exists(pid)]
+    assert "database system is shut down" in (running.home / "postgres.log").read_text()
+
+
+def test_a_killed_supervisor_takes_everything_with_it(tmp_path_factory: pytest.TempPathFactory) -> None:
+    running = Stack(tmp_path_factory.mktemp("orphans"), "--no-demo")
+    children = list(running.children().values())
+    running.process.kill()
+    running.process.wait(10)
+    gone, alive = psutil.wait_procs(children, timeout=20)
+    assert not alive
+    assert len(gone) == 3
