@@ -26,7 +26,7 @@ async function enter() {
   if (projectId.value && store.project?.id !== projectId.value) {
     await store.open(projectId.value)
     view.reset()
-  } else if (!projectId.value && store.list.length && route.path === '/') {
+  } else if (!projectId.value && store.list.length && route.name === 'home' && !route.query.projects) {
     await router.replace({ name: 'walkforward', params: { project: wanted ?? store.list[0]?.id ?? 0 } })
   }
   ready.value = true

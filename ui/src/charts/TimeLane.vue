@@ -63,12 +63,12 @@ const zone = computed(() => store.axis?.grid.zone ?? 'UTC')
 function tables(): uPlot.AlignedData[] {
   const lines = props.series.map((each) => [each.points.times, each.points.values] as uPlot.AlignedData)
   const bands = props.bands.map((each) => [each.times, each.low, each.high] as uPlot.AlignedData)
-  const all = [...bands, ...lines].filter((table) => (table[0]?.length ?? 0) > 0)
-  return all.length ? all : [[[], []] as unknown as uPlot.AlignedData]
+  return [...bands, ...lines]
 }
 
 function data(): uPlot.AlignedData {
   const all = tables()
+  if (!all.length) return [[]]
   return uPlot.join(
     all,
     all.map((table) => table.map(() => 1)),
@@ -115,8 +115,7 @@ function drawThreshold(u: uPlot) {
 }
 
 function options(width: number, height: number): uPlot.Options {
-  const used = props.series.filter((each) => each.points.times.length > 0)
-  const bands = props.bands.filter((each) => each.times.length > 0)
+  const bands = props.bands
   return {
     width,
     height,
@@ -136,12 +135,12 @@ function options(width: number, height: number): uPlot.Options {
         { width: 0, points: { show: false } },
         { width: 0, points: { show: false } },
       ]),
-      ...used.map((each) => ({
+      ...props.series.map((each) => ({
         label: each.label,
         stroke: () => paint(each.color),
         width: each.width ?? 1.25,
         dash: each.dash?.length ? each.dash : undefined,
-        points: { show: dotsWanted(each), size: 4, fill: () => paint(each.color) },
+        points: { show: () => dotsWanted(each.label), size: 4, fill: () => paint(each.color) },
       })),
     ],
     bands: bands.map((each, index) => ({
@@ -162,10 +161,14 @@ function options(width: number, height: number): uPlot.Options {
   }
 }
 
-function dotsWanted(each: LaneSeries): boolean {
-  if (!each.dots) return false
+/** Single dots only where few points are in view. */
+function dotsWanted(label: string): boolean {
+  const each = props.series.find((one) => one.label === label)
+  if (!each?.dots) return false
   const [from, to] = view.span
-  return each.points.times.filter((time) => time >= from && time <= to).length < 150
+  let count = 0
+  for (const time of each.points.times) if (time >= from && time <= to) count += 1
+  return count < 150
 }
 
 function read(u: uPlot) {
@@ -240,10 +243,7 @@ function attach(over: HTMLDivElement) {
 }
 
 const shape = computed(() =>
-  [
-    props.series.map((s) => [s.label, s.color, s.points.times.length > 0, s.dash?.join()]),
-    props.bands.length,
-  ].toString(),
+  [props.series.map((s) => [s.label, s.color, s.dash?.join()]), props.bands.length].toString(),
 )
 let frame = 0
 function redraw() {

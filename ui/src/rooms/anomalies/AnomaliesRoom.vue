@@ -198,7 +198,9 @@ onBeforeUnmount(() => (roomActions.run = roomActions.stop = null))
             : 'A scan needs contenders: run an experiment in Walk-forward first.'
         }}
       </p>
-      <button v-if="judged" class="button primary" @click="scan">Scan with {{ using }}</button>
+      <button v-if="judged" class="button primary" :disabled="!using" @click="scan">
+        Scan with {{ using }}
+      </button>
     </div>
     <template #inspector>
       <h1>{{ experiment?.name ?? 'Scan' }}</h1>
@@ -253,7 +255,9 @@ onBeforeUnmount(() => (roomActions.run = roomActions.stop = null))
         >
         <div class="buttons">
           <button v-if="active" class="button primary" @click="stop">Stop (Esc)</button>
-          <button v-else class="button" :class="{ primary: !id }" @click="scan">Scan again</button>
+          <button v-else class="button" :class="{ primary: !id }" :disabled="!using" @click="scan">
+            Scan again
+          </button>
         </div>
       </template>
     </template>

@@ -31,9 +31,9 @@ export function useUpload() {
     })
   }
 
-  async function guarded(work: () => Promise<void>) {
+  async function guarded(work: () => Promise<void>, blocking = true) {
     failure.value = ''
-    busy.value = true
+    busy.value = blocking
     try {
       await work()
     } catch (error) {
@@ -60,7 +60,8 @@ export function useUpload() {
     preview.value = await unwrap(client.POST('/api/v1/uploads/{upload_id}/preview', { params, body }))
   }
 
-  const refresh = () => guarded(look)
+  /** Look again under changed roles; buttons stay live, so that a click that ends an edit is not lost. */
+  const refresh = () => guarded(look, false)
 
   const make = () =>
     guarded(async () => {
