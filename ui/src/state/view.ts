@@ -73,20 +73,32 @@ export const useView = defineStore('view', () => {
   }
 
   watch(() => store.dataset?.id, reset)
+  // A replace while another room is still loading would cancel that navigation, so it waits for it.
   let pending: ReturnType<typeof setTimeout> | undefined
-  watch([series, cutoff, span, flat], () => {
+  let navigating = false
+  router.beforeEach(() => void (navigating = true))
+  router.onError(() => void (navigating = false))
+  router.afterEach(() => {
+    navigating = false
+    schedule()
+  })
+
+  function schedule() {
     clearTimeout(pending)
     pending = setTimeout(() => {
-      const query = {
+      if (navigating || !store.dataset) return
+      const query: Record<string, string> = {
         series: String(series.value),
         cutoff: String(cutoff.value),
         from: String(Math.round(span.value[0])),
         to: String(Math.round(span.value[1])),
         ...(flat.value ? { units: 'flat' } : {}),
       }
-      void router.replace({ query })
+      const names = new Set([...Object.keys(query), ...Object.keys(route.query)])
+      if ([...names].some((name) => query[name] !== route.query[name])) void router.replace({ query })
     }, 300)
-  })
+  }
+  watch([series, cutoff, span, flat], schedule)
 
   return {
     series,
