@@ -1,8 +1,9 @@
 """One training epoch of a dense network against its matrix products alone.
 
-    OPENBLAS_NUM_THREADS=1 .venv/bin/python bench/network.py
+OPENBLAS_NUM_THREADS=1 .venv/bin/python bench/network.py
 """
 
+import itertools
 import statistics
 import time
 
@@ -30,7 +31,7 @@ def products(inputs: np.ndarray, weights: list[np.ndarray]) -> None:
 def main() -> None:
     rng = np.random.default_rng(0)
     inputs, targets = (rng.normal(size=(ROWS, width)).astype(np.float32) for width in (48, 1))
-    weights = [rng.normal(size=(a, b)).astype(np.float32) for a, b in zip(SIZES[:-1], SIZES[1:], strict=True)]
+    weights = [rng.normal(size=(a, b)).astype(np.float32) for a, b in itertools.pairwise(SIZES)]
     parameters = engine.initial_parameters(SIZES, rng, np.float32)
     moments, gradient = np.zeros((2, len(parameters)), np.float32), np.empty_like(parameters)
     ratios = []

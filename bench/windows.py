@@ -1,6 +1,6 @@
 """How fast a window table is cut, against a fresh copy of memory of the table's size.
 
-    .venv/bin/python bench/windows.py
+.venv/bin/python bench/windows.py
 """
 
 import gc

@@ -19,7 +19,8 @@ from proteron.core.panel import Panel
 from proteron.records import experiments as records
 from proteron.records.database import Database, notify, pack_arrays
 from proteron.records.findings import finish_outlook, get_outlook
-from proteron.runner.plans import PanelCache, cells_of, finish_if_complete, plan_of
+from proteron.runner.plans import PanelCache, cells_of, enqueue, finish_if_complete, plan_of
+from proteron.runner.queue import Queue
 
 _PR_SET_PDEATHSIG = 1
 _ASK_EVERY = 0.5
@@ -28,6 +29,7 @@ _ASK_EVERY = 0.5
 class _Here:
     """What this process keeps between cells."""
 
+    url: str
     database: Database
     panels: PanelCache
     cells: dict[int, dict[str, Cell]]
@@ -42,6 +44,7 @@ def prepare(url: str, memory: int) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
     resource.setrlimit(resource.RLIMIT_DATA, (memory, memory))
+    _Here.url = url
     _Here.database = Database(url, pool_size=2)
     _Here.panels = PanelCache(2)
     _Here.cells = {}
@@ -91,6 +94,19 @@ def give_up(experiment_id: int, key: str, reason: str) -> None:
 def complete(experiment_id: int) -> None:
     with _Here.database.session() as session:
         finish_if_complete(session, experiment_id)
+
+
+def requeue(experiment_id: int) -> None:
+    """Queue the cells of an experiment that no job stands for any more, or finish it."""
+    queue = Queue(_Here.url)
+    try:
+        with _Here.database.session() as session:
+            experiment = records.get_experiment(session, experiment_id)
+            panel = _Here.panels.get(session, experiment.dataset_id)
+            if enqueue(session, queue, experiment_id, panel, retry_failed=False) == 0:
+                finish_if_complete(session, experiment_id)
+    finally:
+        queue.close()
 
 
 def work_outlook(outlook_id: int) -> str:

@@ -4,7 +4,6 @@ import asyncio
 import multiprocessing
 import os
 import signal
-from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from typing import Any
@@ -14,11 +13,10 @@ import structlog
 from procrastinate import PsycopgConnector
 from sqlalchemy import select
 
-from proteron.records import experiments as records
 from proteron.records.configuration import Configuration
 from proteron.records.database import Database
 from proteron.records.models import Experiment, OutlookRecord
-from proteron.runner import child, plans
+from proteron.runner import remote
 from proteron.runner.queue import Queue, connection_options
 
 _HEARTBEAT = 2.0
@@ -39,13 +37,13 @@ class Pool:
 
     def _make(self) -> ProcessPoolExecutor:
         context = multiprocessing.get_context("spawn")
-        return ProcessPoolExecutor(self._size, context, child.prepare, self._arguments)
+        return ProcessPoolExecutor(self._size, context, remote.prepare, self._arguments)
 
-    async def run(self, function: Callable[..., Any], *arguments: Any, seconds: float | None = None) -> Any:
-        """Await a function in a pool process; raises `TimeoutError` or `BrokenProcessPool`."""
+    async def run(self, function: str, *arguments: Any, seconds: float | None = None) -> Any:
+        """Await a function of `child` in a pool process; raises `TimeoutError` or `BrokenProcessPool`."""
         executor = self._executor
         try:
-            future = asyncio.wrap_future(executor.submit(function, *arguments))
+            future = asyncio.wrap_future(executor.submit(remote.call, function, *arguments))
             return await asyncio.wait_for(future, seconds)
         except (TimeoutError, BrokenProcessPool):
             if executor is self._executor:
@@ -77,20 +75,20 @@ class Worker:
         for key in keys:
             if await self._run_cell(experiment_id, key) == "stopped":
                 return
-        await self.pool.run(child.complete, experiment_id)
+        await self.pool.run("complete", experiment_id)
 
     async def _run_cell(self, experiment_id: int, key: str) -> str:
         seconds = self.settings.cell_seconds
         reason = f"The process that ran this cell died {_ATTEMPTS} times (out of memory?)."
         for _ in range(_ATTEMPTS):
             try:
-                return str(await self.pool.run(child.work_cell, experiment_id, key, seconds=seconds))
+                return str(await self.pool.run("work_cell", experiment_id, key, seconds=seconds))
             except TimeoutError:
                 reason = f"The cell took longer than its limit of {seconds:.0f} s and was stopped."
                 break
             except BrokenProcessPool:
                 log.warning("pool process died", experiment=experiment_id, cell=key[:12])
-        await self.pool.run(child.give_up, experiment_id, key, reason)
+        await self.pool.run("give_up", experiment_id, key, reason)
         return "failed"
 
     async def make_outlook(self, outlook_id: int) -> None:
@@ -99,10 +97,10 @@ class Worker:
             return
         self._outlooks.add(outlook_id)
         try:
-            await self.pool.run(child.work_outlook, outlook_id, seconds=self.settings.cell_seconds)
+            await self.pool.run("work_outlook", outlook_id, seconds=self.settings.cell_seconds)
         except (TimeoutError, BrokenProcessPool):
             reason = "The process that made this outlook died or took longer than its limit."
-            await self.pool.run(child.give_up_outlook, outlook_id, reason)
+            await self.pool.run("give_up_outlook", outlook_id, reason)
         finally:
             self._outlooks.discard(outlook_id)
 
@@ -115,25 +113,23 @@ class Worker:
                 for job in await self.app.job_manager.get_stalled_jobs(seconds_since_heartbeat=_STALLED_AFTER):
                     log.info("job taken up again", job=job.id)
                     await self.app.job_manager.retry_job(job)
-                await asyncio.to_thread(self._requeue, quiet)
+                for experiment_id in await asyncio.to_thread(self._lost, quiet):
+                    await self.pool.run("requeue", experiment_id)
                 await asyncio.to_thread(self._queue_outlooks)
-            except (procrastinate.exceptions.ConnectorException, OSError) as error:
+            except (procrastinate.exceptions.ConnectorException, BrokenProcessPool, OSError) as error:
                 log.warning("sweep failed", error=str(error))
 
-    def _requeue(self, quiet: dict[int, int]) -> None:
-        """Twice in a row without a job and not complete: its jobs were lost."""
+    def _lost(self, quiet: dict[int, int]) -> list[int]:
+        """Running experiments that had no job twice in a row: theirs were lost."""
         with self.database.session() as session:
             query = select(Experiment.id).where(Experiment.state.in_(("queued", "running")))
             running = list(session.scalars(query))
-            for experiment_id in [*running, *(set(quiet) - set(running))]:
-                lost = experiment_id in running and not self.queue.waiting(experiment_id)
-                quiet[experiment_id] = quiet.get(experiment_id, 0) + 1 if lost else 0
-                if quiet[experiment_id] >= 2:
-                    experiment = records.get_experiment(session, experiment_id)
-                    panel = plans.PanelCache(1).get(session, experiment.dataset_id)
-                    if plans.enqueue(session, self.queue, experiment_id, panel, retry_failed=False) == 0:
-                        plans.finish_if_complete(session, experiment_id)
-                    quiet[experiment_id] = 0
+        for experiment_id in [*running, *(set(quiet) - set(running))]:
+            idle = experiment_id in running and not self.queue.waiting(experiment_id)
+            quiet[experiment_id] = quiet.get(experiment_id, 0) + 1 if idle else 0
+        lost = [experiment_id for experiment_id, times in quiet.items() if times >= 2]
+        quiet.update(dict.fromkeys(lost, 0))
+        return lost
 
     async def run(self) -> None:
         """Work until SIGTERM or SIGINT; a running cell is left to be taken up again."""

@@ -9,7 +9,7 @@ from pydantic import Field
 from proteron.core.errors import StoppedError, TooShortError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.neural import engine
-from proteron.core.forecasters.window_forecaster import WindowForecaster, standardise, standardised
+from proteron.core.forecasters.window_forecaster import WindowForecaster, column_scales, compact, standardised
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 from proteron.core.windows import Table
@@ -47,12 +47,11 @@ class DenseNetwork(WindowForecaster):
         train, held_out = self._split(table)
         rng = np.random.default_rng(work.seed)
         dtype = np.dtype(self.precision)
-        features, centre, spread = standardise(table.features[train])
-        later = standardised(table.features[held_out], centre, spread)
-        sizes = np.array([features.shape[1], *self.hidden, table.targets.shape[1]], dtype=np.int64)
+        centre, spread = column_scales(table.features, train)
+        sizes = np.array([table.features.shape[1], *self.hidden, table.targets.shape[1]], dtype=np.int64)
         trained = self._train(
-            (features.astype(dtype), table.targets[train].astype(dtype)),
-            (later.astype(dtype), table.targets[held_out].astype(dtype)),
+            (compact(table.features, train, dtype, centre, spread), compact(table.targets, train, dtype)),
+            (compact(table.features, held_out, dtype, centre, spread), compact(table.targets, held_out, dtype)),
             engine.initial_parameters(sizes, rng, dtype.type),
             sizes,
             rng,

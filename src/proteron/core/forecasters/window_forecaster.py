@@ -5,6 +5,7 @@ from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import Field
 
 from proteron.core.errors import TooShortError
@@ -196,6 +197,24 @@ def standardise(features: Floats) -> tuple[Floats, Floats, Floats]:
     """Columns in spreads from their mean, with mean and spread (n_features,)."""
     centre, spread = features.mean(axis=0), _spread(features)
     return (features - centre) / spread, centre, spread
+
+
+def column_scales(features: Floats, rows: NDArray[np.bool_]) -> tuple[Floats, Floats]:
+    """Mean and spread (n_features,) over chosen rows, column by column, so that no copy of the table is made."""
+    scales = [
+        (column.mean(), float(_spread(column))) for column in (features[rows, i] for i in range(features.shape[1]))
+    ]
+    return np.array([mean for mean, _ in scales]), np.array([spread for _, spread in scales])
+
+
+def compact(cells: Floats, rows: NDArray[np.bool_], dtype: Any, centre: Any = 0.0, spread: Any = 1.0) -> NDArray[Any]:
+    """Chosen rows scaled and in another precision, a piece at a time."""
+    chosen = np.flatnonzero(rows)
+    out = np.empty((len(chosen), cells.shape[1]), dtype=dtype)
+    for start in range(0, len(chosen), _ROWS_AT_ONCE):
+        piece = chosen[start : start + _ROWS_AT_ONCE]
+        out[start : start + len(piece)] = (cells[piece] - centre) / spread
+    return out
 
 
 def standardised(features: Floats, centre: Floats, spread: Floats) -> Floats:

@@ -9,6 +9,7 @@ import pyarrow as pa
 from numpy.typing import NDArray
 from pydantic import BeforeValidator, Field, ValidationError
 
+from proteron.core.compiled import kernel
 from proteron.core.documents import Settings, settings_error
 from proteron.core.errors import SettingsError
 from proteron.core.panel import Floats, Panel
@@ -28,6 +29,19 @@ def _ordered(given: Any) -> Any:
 
 
 Counts = Annotated[tuple[Annotated[int, Field(ge=1)], ...], BeforeValidator(_ordered)]
+
+
+@kernel
+def keep_rows(cells: Floats, keep: NDArray[np.bool_]) -> int:
+    """Move the rows to keep to the front, in place; returns how many they are."""
+    count = 0
+    for row in range(len(cells)):
+        if keep[row]:
+            if count < row:
+                for column in range(cells.shape[1]):
+                    cells[count, column] = cells[row, column]
+            count += 1
+    return count
 
 
 @dataclass(frozen=True)
@@ -176,7 +190,7 @@ class WindowPlan(Settings):
         keep = self._complete(learned, features, goals)
         if keep is not None:
             dropped["missing or masked cells"] = int((~keep).sum())
-            features, goals = features[keep], goals[keep]
+            features, goals = features[: keep_rows(features, keep)], goals[: keep_rows(goals, keep)]
             rows = self.rows_at(learned, rows.points[keep], rows.series[keep])
         names = self.target_names if targets else ()
         return Table(panel, self, features, goals, rows.positions, rows.series, self.names, names, dropped)
