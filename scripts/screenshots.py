@@ -1,17 +1,24 @@
-"""Retake every screenshot in docs/screenshots from the demo project of a running Proteron.
+"""Retake every screenshot in docs/screenshots from the demo data.
 
-./run &                                    # or any running instance
-.venv/bin/python scripts/screenshots.py [ADDRESS] [FOLDER]
+.venv/bin/python scripts/screenshots.py              # starts a Proteron of its own, with an empty home
+.venv/bin/python scripts/screenshots.py ADDRESS      # from one that is running
 """
 
 import json
+import os
+import socket
+import subprocess
 import sys
+import tempfile
 import time
 import urllib.request
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
 
+ROOT = Path(__file__).resolve().parents[1]
 CHROMIUM = "/usr/bin/chromium"
 FLAGS = [
     "--no-sandbox",
@@ -64,7 +71,7 @@ def take(address: str, folder: Path) -> None:
             scheme = "dark" if room in NIGHT else "light"
             page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme=scheme)
             page.on("console", lambda message: message.type == "error" and print(message.text))
-            page.on("pageerror", print)
+            page.on("pageerror", lambda error: print(error))
             page.goto(f"{address}/p/{project}/{room}?series=0&cutoff={cutoff}")
             page.wait_for_selector("canvas")
             settle(page)
@@ -75,8 +82,28 @@ def take(address: str, folder: Path) -> None:
         browser.close()
 
 
+@contextmanager
+def running() -> Iterator[str]:
+    """The address of a Proteron started for this, with a home that is gone afterwards."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    with tempfile.TemporaryDirectory() as home:
+        environment = {**os.environ, "PROTERON_HOME": home, "PROTERON_PORT": str(port)}
+        process = subprocess.Popen([ROOT / "run"], env=environment, stdout=subprocess.PIPE, text=True)
+        try:
+            assert process.stdout is not None
+            if "ready" not in process.stdout.readline():
+                raise SystemExit("Proteron did not start.")
+            yield f"http://127.0.0.1:{port}"
+        finally:
+            process.terminate()
+            process.wait(30)
+
+
 if __name__ == "__main__":
-    take(
-        sys.argv[1] if len(sys.argv) > 1 else "http://127.0.0.1:8765",
-        Path(sys.argv[2] if len(sys.argv) > 2 else "docs/screenshots"),
-    )
+    if len(sys.argv) > 1:
+        take(sys.argv[1], ROOT / "docs" / "screenshots")
+    else:
+        with running() as address:
+            take(address, ROOT / "docs" / "screenshots")

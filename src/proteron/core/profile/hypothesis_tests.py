@@ -5,7 +5,7 @@ from typing import Literal
 
 import numpy as np
 from numpy.typing import ArrayLike
-from scipy import stats
+from scipy import special
 
 from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.panel import Floats
@@ -142,7 +142,7 @@ def _unit_root_p(statistic: float, trend: str) -> float:
     if statistic < _LOWEST[trend]:
         return 0.0
     surface = _SMALL_P[trend] if statistic <= _BORDER[trend] else _LARGE_P[trend]
-    return float(stats.norm.cdf(np.polyval(surface[::-1], statistic)))
+    return float(special.ndtr(np.polyval(surface[::-1], statistic)))
 
 
 def stationarity(x: ArrayLike, trend: Trend = "constant", lags: int | Literal["auto"] = "auto") -> TestResult:
@@ -202,7 +202,7 @@ def ljung_box(x: ArrayLike, lags: int, fitted: int = 0) -> TestResult:
     if np.isnan(correlations).any():
         return TestResult("whiteness", np.nan, np.nan, lags, null, "Constant series: nothing to test.")
     statistic = float(count * (count + 2) * (correlations**2 / (count - np.arange(1, lags + 1))).sum())
-    p = float(stats.chi2.sf(statistic, lags - fitted))
+    p = float(special.chdtrc(lags - fitted, statistic))
     verdict = "Not white: something is left to learn." if p < 0.05 else "No autocorrelation found."
     return TestResult("whiteness", statistic, p, lags, null, verdict)
 
