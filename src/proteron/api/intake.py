@@ -16,7 +16,7 @@ from proteron.api.lines import epochs, line, spark
 from proteron.api.problems import problem_of
 from proteron.api.services import answer, series_index, services
 from proteron.core.errors import InputError, LimitError, ProteronError
-from proteron.core.intake import Limits, RawTable, TableReading, build_panel, guess_roles, read_delimited, settle_roles
+from proteron.core.intake import Limits, RawTable, TableReading, guess_roles, settle_roles
 from proteron.core.panel import Panel
 from proteron.core.timeline import zone_info
 from proteron.records.database import NotFoundError

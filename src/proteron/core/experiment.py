@@ -14,7 +14,7 @@ from proteron.core.errors import InputError, SettingsError
 from proteron.core.flatten.chain import AnyStage, Chain
 from proteron.core.forecasters import Contender, Forecast
 from proteron.core.forecasters.contender import AnyForecaster
-from proteron.core.intake import Role, TableReading, read_table
+from proteron.core.intake import Recipe, Role, TableReading, read_table
 from proteron.core.judge import Folds, Report, check_judging, walk_forward
 from proteron.core.judge.cells import Cell
 from proteron.core.outlook import outlook
@@ -27,8 +27,9 @@ class DataSettings(Settings):
     file: str = Field(description="Path, relative to the experiment file.")
     roles: dict[str, Role] = Field(default_factory=dict, description="Column to role; the rest is guessed.")
     step: str | None = Field(None, description="Such as “1 hour”; empty: inferred.")
-    zone: str = "UTC"
-    unit: str = ""
+    zone: str | None = Field(None, description="Such as “Europe/Lisbon”; empty: the recipe's, or UTC.")
+    unit: str | None = None
+    recipe: Recipe = Field(Recipe(), description="Everything else that intake decided.")
     dataset: str | None = Field(None, description="SHA-256 of the dataset; a mismatch stops the run.")
 
 
@@ -125,7 +126,7 @@ def run_experiment(
 ) -> Outcome:
     """Import, judge, forecast and flag as the experiment says; files are looked up in `folder`."""
     data = experiment.data
-    reading = read_table(folder / data.file, data.roles or None, data.step, data.zone, data.unit)
+    reading = read_table(folder / data.file, data.roles or None, data.step, data.zone, data.unit, recipe=data.recipe)
     panel = reading.panel
     if data.dataset and data.dataset != panel.hash:
         raise InputError(

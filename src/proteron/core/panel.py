@@ -2,7 +2,7 @@
 
 import hashlib
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import astuple, dataclass, field, replace
 from functools import cached_property
 from typing import Any, Literal
 
@@ -19,6 +19,9 @@ Role = Literal["observed", "known_ahead", "static"]
 FILLED = 1  # the value was not observed but filled
 NOT_LEARNED = 2  # masked from learning
 NOT_SCORED = 4  # masked from scoring
+FROM_BOTH_SIDES = 8  # filled with the first point after the gap too, so not known before that
+
+_HASH_PIECE = 1 << 17
 
 
 def _delimit(lengths: ArrayLike) -> Ints:
@@ -43,9 +46,31 @@ class Covariate:
     role: Role
     values: Floats
     offsets: Ints
+    labels: tuple[str, ...] = ()  # of a category: the text that each code in `values` stands for
 
     def series(self, index: int) -> Floats:
         return self.values[self.offsets[index] : self.offsets[index + 1]]
+
+
+@dataclass(frozen=True)
+class Mask:
+    """A span of grid positions, `start` ≤ p < `stop`, left out of learning, scoring or both; of one series or all."""
+
+    start: int
+    stop: int
+    reason: str
+    learning: bool = True
+    scoring: bool = True
+    key: str | None = None
+
+
+@dataclass(frozen=True)
+class Occasion:
+    """A named span of the calendar on the grid, `start` ≤ p < `stop`; known ahead, so it may lie beyond the data."""
+
+    name: str
+    start: int
+    stop: int
 
 
 @dataclass(frozen=True)
@@ -65,6 +90,8 @@ class Panel:
     covariates: tuple[Covariate, ...] = ()
     marks: NDArray[np.uint8] = field(default_factory=lambda: np.zeros(0, dtype=np.uint8))
     unit: str = ""
+    masks: tuple[Mask, ...] = ()
+    occasions: tuple[Occasion, ...] = ()
 
     def __post_init__(self) -> None:
         if len(self.marks) != len(self.values):
@@ -108,7 +135,13 @@ class Panel:
             if given[0] not in ("observed", "known_ahead", "static"):
                 raise SettingsError(f"“{given[0]}” is not a covariate role.", field=name)
             role, given = given
-        parts = [np.array(given[key] if isinstance(given, Mapping) else given, dtype=np.float64) for key in self.keys]
+        raw = [np.asarray(given[key] if isinstance(given, Mapping) else given) for key in self.keys]
+        labels: tuple[str, ...] = ()
+        if any(part.dtype.kind in "UO" for part in raw):
+            labels = tuple(sorted({str(value) for part in raw for value in part.ravel().tolist() if value is not None}))
+            codes = {label: float(code) for code, label in enumerate(labels)}
+            raw = [np.array([np.nan if v is None else codes[str(v)] for v in part.ravel().tolist()]) for part in raw]
+        parts = [np.array(part, dtype=np.float64) for part in raw]
         for key, part, length in zip(self.keys, parts, self.lengths, strict=True):
             fits = {"observed": len(part) == length if part.ndim else False, "static": part.size == 1}
             if not fits.get(role, part.ndim == 1 and len(part) >= length):
@@ -118,7 +151,7 @@ class Panel:
         if role == "static":
             parts = [np.full(length, float(part.ravel()[0])) for part, length in zip(parts, self.lengths, strict=True)]
         offsets = _delimit([len(part) for part in parts])
-        return Covariate(name, role, np.concatenate(parts), offsets)
+        return Covariate(name, role, np.concatenate(parts), offsets, labels)
 
     # reading
 
@@ -207,15 +240,38 @@ class Panel:
         ends = self.offsets[:-1] + known
         return replace(
             self,
-            values=cut(self.values, self.offsets, ends),
+            values=cut(self._as_known_at(ends), self.offsets, ends),
             marks=cut(self.marks, self.offsets, ends),
             offsets=_delimit(known - skipped),
             starts=self.starts + skipped,
             covariates=tuple(cut_column(column) for column in self.covariates),
         )
 
+    def _as_known_at(self, ends: Ints) -> Floats:
+        """Values with the filled points missing whose gap has not closed before `ends` (n_series,)."""
+        if not (self.marks & FROM_BOTH_SIDES).any():
+            return self.values
+        values = self.values.copy()
+        for index in range(len(self)):
+            at = int(ends[index])
+            while at > self.offsets[index] and self.marks[at - 1] & FROM_BOTH_SIDES:
+                at -= 1
+            values[at : ends[index]] = np.nan
+        return values
+
     def with_values(self, values: Floats) -> "Panel":
         return replace(self, values=values)
+
+    def with_masks(self, masks: Sequence[Mask]) -> "Panel":
+        """The same panel with more masked spans; raises `SettingsError` for an unknown series."""
+        marks = self.marks.copy()
+        for mask in masks:
+            bits = NOT_LEARNED * mask.learning | NOT_SCORED * mask.scoring
+            for index in range(len(self)) if mask.key is None else [self.index(mask.key)]:
+                begin = int(self.offsets[index])
+                first, last = np.clip(np.array([mask.start, mask.stop]) - self.starts[index], 0, self.lengths[index])
+                marks[begin + first : begin + last] |= np.uint8(bits)
+        return replace(self, marks=marks, masks=(*self.masks, *masks))
 
     def learnable(self) -> "Panel":
         """The same panel with points masked from learning set to missing."""
@@ -255,21 +311,25 @@ class Panel:
         """SHA-256 over values, times, keys, roles and marks; equal content gives an equal hash."""
         digest = hashlib.sha256()
         header = {
-            "version": 1,
+            "version": 2,
             "start": str(self.axis.start),
             "step": self.step,
             "zone": self.zone,
             "keys": self.keys,
             "unit": self.unit,
-            "covariates": [(column.name, column.role) for column in self.covariates],
+            "covariates": [(column.name, column.role, column.labels) for column in self.covariates],
+            "masks": [astuple(mask) for mask in self.masks],
+            "occasions": [astuple(occasion) for occasion in self.occasions],
         }
         digest.update(canonical_json(header).encode())
         arrays: list[NDArray[Any]] = [self.offsets, self.starts, self.values, self.marks]
         arrays += [part for column in self.covariates for part in (column.offsets, column.values)]
         for array in arrays:
-            little = np.ascontiguousarray(array).astype(array.dtype.newbyteorder("<"), copy=False)
-            digest.update(np.int64(little.nbytes).tobytes())
-            if little.dtype.kind == "f":
-                little = np.where(np.isnan(little), np.nan, little)
-            digest.update(little.tobytes())
+            digest.update(np.int64(array.nbytes).tobytes())
+            for start in range(0, len(array), _HASH_PIECE):
+                piece = np.ascontiguousarray(array[start : start + _HASH_PIECE])
+                piece = piece.astype(piece.dtype.newbyteorder("<"), copy=False)
+                if piece.dtype.kind == "f":
+                    piece = np.where(np.isnan(piece), np.nan, piece)
+                digest.update(piece.data)
         return digest.hexdigest()

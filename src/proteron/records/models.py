@@ -69,15 +69,17 @@ class Series(Base):
 
 
 class SeriesBlock(Base):
-    """A run of values of one column; the target's column is empty text. Times and marks go with the target."""
+    """A run of 65,536 values of one column, doubles in network order; the target's column is empty text.
+
+    Times follow from the grid; marks, a byte each, go with the target where there are any.
+    """
 
     __tablename__ = "series_block"
     dataset_id: Mapped[int] = mapped_column(ForeignKey("dataset.id", ondelete="CASCADE"), primary_key=True)
     column: Mapped[str] = mapped_column(primary_key=True)
     series: Mapped[int] = mapped_column(primary_key=True)
     block: Mapped[int] = mapped_column(primary_key=True)
-    values: Mapped[Any] = mapped_column(ARRAY(Double))
-    epochs: Mapped[Any | None] = mapped_column(ARRAY(Double))
+    values: Mapped[bytes]
     marks: Mapped[bytes | None]
 
 

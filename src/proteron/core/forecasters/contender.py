@@ -6,6 +6,7 @@ from functools import cached_property
 from typing import Annotated, Any, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import BeforeValidator, Field
 
 from proteron.core.compiled import single_blas_thread
@@ -18,7 +19,7 @@ from proteron.core.forecasters.forecast import Forecast
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
 from proteron.core.forecasters.ridge import Ridge
 from proteron.core.forecasters.window_forecaster import WindowForecaster, with_plan
-from proteron.core.panel import Floats, Panel
+from proteron.core.panel import FROM_BOTH_SIDES, Floats, Panel
 from proteron.core.timeline import Ints, Moment
 
 FORECASTERS: tuple[type[Forecaster], ...] = (LastValue, SeasonalLastValue, Drift, Mean, Ridge, DenseNetwork)
@@ -94,6 +95,7 @@ class FittedContender:
         with single_blas_thread():
             flat_panel = self.chain.apply(panel)
             flat = self.contender.forecaster.means(self.state, flat_panel, origins, horizon)
+            flat[_in_open_gap(panel, origins)] = np.nan
             return self._undo(panel, flat, origins), flat
 
     def _undo(self, panel: Panel, flat: Floats, origins: Ints) -> Floats:
@@ -194,6 +196,16 @@ class FittedContender:
 
     def _per_key(self, each: list[Any]) -> Any:
         return each[0] if len(each) == 1 else dict(zip(self.known.keys, each, strict=True))
+
+
+def _in_open_gap(panel: Panel, origins: Ints) -> NDArray[np.bool_]:
+    """(n_series, n_origins): the last point was filled with one that was not known yet, so there is no forecast."""
+    local = origins[None] - panel.starts[:, None] - 1
+    inside = (local >= 0) & (local < panel.lengths[:, None])
+    marks = (
+        panel.marks[np.where(inside, panel.offsets[:-1, None] + local, 0)] if len(panel.marks) else np.zeros_like(local)
+    )
+    return inside & ((marks & FROM_BOTH_SIDES) > 0)
 
 
 def truths(panel: Panel, origins: Ints, horizon: int, values: Floats | None = None) -> Floats:

@@ -1,10 +1,24 @@
-"""Intake: from delimited text to a panel, with reasons and findings."""
+"""Intake: from files that lie to a panel one can trust, with findings and an account of what was done."""
 
-from proteron.core.intake.delimited import Limits, RawTable, read_delimited
-from proteron.core.intake.reading import Finding, TableReading, build_panel, read_panel, read_table, settle_roles
+from proteron.core.intake.exports import EXPORTS, write_panel
+from proteron.core.intake.findings import Finding, Remedy
+from proteron.core.intake.limits import Limits, Source
+from proteron.core.intake.occasions import read_calendar
+from proteron.core.intake.raw import RawTable, ReaderSettings
+from proteron.core.intake.reading import (
+    TableReading,
+    compare_accounts,
+    read_panel,
+    read_recipe,
+    read_table,
+    settle_roles,
+)
+from proteron.core.intake.recipe import Recipe
 from proteron.core.intake.roles import ROLES, Role, RoleGuess, guess_roles
+from proteron.core.intake.sources import read_raw
 
 __all__ = [
-    "ROLES", "Finding", "Limits", "RawTable", "Role", "RoleGuess", "TableReading", "build_panel", "guess_roles",
-    "read_delimited", "read_panel", "read_table", "settle_roles",
+    "EXPORTS", "ROLES", "Finding", "Limits", "RawTable", "ReaderSettings", "Recipe", "Remedy", "Role", "RoleGuess",
+    "Source", "TableReading", "compare_accounts", "guess_roles", "read_calendar", "read_panel", "read_raw", "read_recipe",
+    "read_table", "settle_roles", "write_panel",
 ]  # fmt: skip

@@ -1,31 +1,32 @@
-"""From raw columns and roles to a panel, with findings and an account of what was done."""
+"""From sources and a recipe to a panel, with findings and an account of what was done."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from pathlib import Path
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
-from numpy.typing import NDArray
 
 from proteron.core.errors import InputError, SettingsError
-from proteron.core.intake.columns import as_numbers, as_times, cleaned
-from proteron.core.intake.delimited import Limits, RawTable, read_delimited
-from proteron.core.intake.roles import ROLES, Role, guess_roles
-from proteron.core.panel import Covariate, Floats, Panel
-from proteron.core.timeline import Ints, Step, TimeAxis, grid_positions, infer_step, zone_info
+from proteron.core.intake.bucketing import bucket_rows
+from proteron.core.intake.delimited import Progress
+from proteron.core.intake.filling import fill_panel
+from proteron.core.intake.findings import Finding, Ledger
+from proteron.core.intake.limits import Limits
+from proteron.core.intake.occasions import with_calendar
+from proteron.core.intake.placing import Placed, place
+from proteron.core.intake.raw import RawTable, ReaderSettings
+from proteron.core.intake.recipe import Recipe
+from proteron.core.intake.resampling import coarsen, resample
+from proteron.core.intake.roles import ROLES, Role, RoleGuess, guess_roles
+from proteron.core.intake.rows import read_rows
+from proteron.core.intake.series_checks import check_series
+from proteron.core.intake.sources import Given, read_raw
+from proteron.core.panel import Covariate, Panel
+from proteron.core.timeline import zone_info
 
-
-@dataclass(frozen=True)
-class Finding:
-    """Something about the data its owner should know: code, severity, rows (from 0, at most 20), sentence."""
-
-    code: str
-    severity: str
-    rows: tuple[int, ...]
-    message: str
+SERIES_JOINT = " · "
 
 
 @dataclass(frozen=True)
@@ -36,38 +37,41 @@ class TableReading:
     findings: tuple[Finding, ...]
     account: dict[str, Any]
 
-
-def load_bytes(source: str | Path | bytes) -> bytes:
-    """The content of a file, or bytes as they are; raises `InputError` when it cannot be read."""
-    if isinstance(source, bytes):
-        return source
-    try:
-        return Path(source).read_bytes()
-    except OSError as error:
-        raise InputError(f"{source} cannot be read: {error.strerror}.", field="file") from error
+    @property
+    def unsettled(self) -> tuple[Finding, ...]:
+        """Findings that change values and for which no remedy was chosen."""
+        return tuple(finding for finding in self.findings if not finding.settled)
 
 
 def read_table(
-    source: str | Path | bytes,
+    source: Given | Sequence[Given],
     roles: Mapping[str, Role] | None = None,
     step: str | None = None,
-    zone: str = "UTC",
-    unit: str = "",
+    zone: str | None = None,
+    unit: str | None = None,
     limits: Limits | None = None,
+    recipe: Recipe | Mapping[str, Any] | None = None,
+    progress: Progress | None = None,
 ) -> TableReading:
-    """Read delimited text into a panel; roles and step are guessed where they are not given.
+    """Read one or several files into a panel; what the recipe does not say is found out and said.
 
-    Raises `InputError` naming the column and rows when there is no time or target, when times
-    repeat or lie off the grid, or when text stands where numbers should be.
+    Proposed remedies are applied where none is chosen; every one is in `findings`. Raises `InputError`,
+    `SettingsError` or `LimitError`, naming the column and lines, when no panel can be made.
     """
-    zone_info(zone)
-    raw = read_delimited(load_bytes(source), limits)
-    chosen = settle_roles(raw, roles)
-    return build_panel(raw, chosen, step, zone, unit)
+    chosen = Recipe.parse(dict(recipe)) if isinstance(recipe, Mapping) else recipe or Recipe()
+    named = {"step": step, "zone": zone, "unit": unit}
+    chosen = chosen.model_copy(
+        update={name: value for name, value in named.items() if value is not None}
+        | {"roles": {**chosen.roles, **(roles or {})}}
+    )
+    zone_info(chosen.zone)
+    return read_recipe(
+        read_raw(source, chosen.reader, limits, chosen.combine, chosen.join_on, progress), chosen, progress
+    )  # fmt: skip
 
 
 def read_panel(
-    source: str | Path | bytes,
+    source: Given | Sequence[Given],
     time: str | None = None,
     value: str | Sequence[str] | None = None,
     key: str | Sequence[str] | None = None,
@@ -82,155 +86,222 @@ def read_panel(
     return read_table(source, roles={**given, **named} or None, **rest).panel
 
 
-def settle_roles(raw: RawTable, roles: Mapping[str, Role] | None) -> dict[str, Role]:
+def settle_roles(raw: RawTable, roles: Mapping[str, Role], guesses: Sequence[RoleGuess]) -> dict[str, Role]:
     """Given roles over guessed ones; a given time, key or target replaces the guess of that role."""
-    settled = {guess.column: guess.role for guess in guess_roles(raw)}
-    for column, role in (roles or {}).items():
+    settled = {guess.column: guess.role for guess in guesses}
+    for column, role in roles.items():
         if column not in settled:
             raise InputError(f"There is no column “{column}”; there are: {', '.join(raw.names[:20])}.", field="roles")
         if role not in ROLES:
             raise SettingsError(f"“{role}” is not a role; there are: {', '.join(ROLES)}.", field="roles")
-    given = dict(roles or {})
     for role, instead in (("time", "ignore"), ("target", "observed"), ("key", "ignore")):
-        if role in given.values():
-            settled = {c: instead if r == role and c not in given else r for c, r in settled.items()}  # type: ignore[misc]
-    return settled | given
+        if role in roles.values():
+            settled = {c: instead if r == role and c not in roles else r for c, r in settled.items()}  # type: ignore[misc]
+    return settled | dict(roles)
 
 
-def build_panel(raw: RawTable, roles: Mapping[str, Role], step: str | None, zone: str, unit: str) -> TableReading:
+def read_recipe(raw: RawTable, recipe: Recipe, progress: Progress | None = None) -> TableReading:
     """Assemble the panel; see `read_table`."""
-    by_role = {role: [name for name in raw.names if roles.get(name) == role] for role in ROLES}
-    if len(by_role["time"]) != 1:
-        count = len(by_role["time"])
-        problem = "No column reads as a time" if not count else f"{count} columns are marked as the time"
-        raise InputError(f"{problem}; mark exactly one of: {', '.join(raw.names[:20])}.", field="time")
-    if not by_role["target"]:
-        raise InputError("No column is marked as the target: mark the numbers to forecast.", field="target")
-    times = _times(raw, by_role["time"][0], zone)
-    numbers = {name: _numbers(raw, name) for role in ROLES[2:6] for name in by_role[role]}
-    for name in by_role["target"]:
-        if not np.isfinite(numbers[name]).any():
-            raise InputError(f"Column “{name}” has no value in any row.", field=name)
-    codes, keys = _keys(raw, by_role["key"])
-    findings = [Finding("encoding", "warning", (), note) for note in raw.notes]
-    axis, positions = _axis(times, codes, step, zone)
-    order = np.lexsort((positions, codes))
-    if (order != np.arange(len(order))).any():
-        moved = np.flatnonzero(order != np.arange(len(order)))
-        findings.append(Finding("unsorted", "note", _first(moved), "Rows were not in order of key and time: sorted."))
-    _refuse_duplicates(positions, codes, order, axis, keys)
-    shape = _Shape(positions, codes, len(keys))
-    gaps = int(shape.lengths.sum() - len(positions))
-    if gaps:
-        findings.append(Finding("gaps", "warning", (), f"{gaps:,} steps have no row: kept as missing, not filled."))
-    targets = by_role["target"]
-    names = keys if len(targets) == 1 else [f"{key} · {t}" if key else t for t in targets for key in keys]
-    values = np.concatenate([shape.spread(numbers[name]) for name in targets])
-    missing = int(np.isnan(values).sum()) - gaps * len(targets)
-    if missing:
-        findings.append(Finding("missing", "warning", (), f"{missing:,} rows have no value: kept as missing."))
-    copies = len(targets)
-    offsets = np.concatenate([[0], np.cumsum(np.tile(shape.lengths, copies))]).astype(np.int64)
-    columns = tuple(
-        Covariate(name, role, np.tile(shape.spread(numbers[name]), copies), offsets)
-        for role in ("observed", "known_ahead", "static")
-        for name in by_role[role]
-    )  # fmt: skip
-    series = tuple(name or targets[0] for name in names)
-    panel = Panel(axis, series, values, offsets, np.tile(shape.starts, copies), columns, unit=unit)
-    account = {
-        "reader": "delimited", "encoding": raw.encoding, "delimiter": raw.delimiter, "rows": raw.columns.num_rows,
-        "roles": {name: roles[name] for name in raw.names}, "step": str(axis.step), "zone": zone, "unit": unit,
-    }  # fmt: skip
-    return TableReading(panel, tuple(findings), account)
-
-
-class _Shape:
-    """Where rows stand in the flat arrays of a panel with gaps opened."""
-
-    def __init__(self, positions: Ints, codes: Ints, count: int) -> None:
-        self.starts = np.full(count, np.iinfo(np.int64).max)
-        stops = np.zeros(count, dtype=np.int64)
-        np.minimum.at(self.starts, codes, positions)
-        np.maximum.at(stops, codes, positions + 1)
-        self.lengths = stops - self.starts
-        begins = np.concatenate([[0], np.cumsum(self.lengths)[:-1]])
-        self.places = begins[codes] + positions - self.starts[codes]
-
-    def spread(self, column: Floats) -> Floats:
-        out = np.full(int(self.lengths.sum()), np.nan)
-        out[self.places] = column
-        return out
-
-
-def _first(rows: NDArray[Any]) -> tuple[int, ...]:
-    return tuple(int(row) for row in rows[:20])
-
-
-def _line(rows: NDArray[Any]) -> str:
-    """Rows as people count them in the file: the header is line 1."""
-    shown = ", ".join(f"{row + 2:,}" for row in rows[:5])
-    return f"line{'s' if len(rows) > 1 else ''} {shown}" + (f" and {len(rows) - 5:,} more" if len(rows) > 5 else "")
-
-
-def _times(raw: RawTable, name: str, zone: str) -> NDArray[np.datetime64]:
-    times, left_over = as_times(raw.columns[name], zone)
-    bad = np.flatnonzero(left_over | np.isnat(times))
-    if len(bad):
-        text = raw.columns[name][int(bad[0])].as_py()
-        raise InputError(f"Column “{name}” is not a time in {_line(bad)}: “{text[:40]}”.", field=name)
-    return times
-
-
-def _numbers(raw: RawTable, name: str) -> Floats:
-    numbers, left_over = as_numbers(raw.columns[name])
-    bad = np.flatnonzero(left_over)
-    if len(bad):
-        text = raw.columns[name][int(bad[0])].as_py()
-        raise InputError(f"Column “{name}” is not a number in {_line(bad)}: “{text[:40]}”.", field=name)
-    return numbers
-
-
-def _keys(raw: RawTable, names: list[str]) -> tuple[Ints, list[str]]:
-    """Codes (n_rows,) and joined key texts in order of first appearance; one empty key where there is none."""
-    if not names:
-        return np.zeros(raw.columns.num_rows, dtype=np.int64), [""]
-    parts = [pc.fill_null(cleaned(raw.columns[name]), "(none)") for name in names]
-    joined = parts[0] if len(parts) == 1 else pc.binary_join_element_wise(*parts, " / ")
-    encoded = pa.chunked_array(joined).combine_chunks().dictionary_encode()
-    return np.asarray(encoded.indices, dtype=np.int64), encoded.dictionary.to_pylist()
-
-
-def _axis(times: NDArray[np.datetime64], codes: Ints, step: str | None, zone: str) -> tuple[TimeAxis, Ints]:
-    if step is None:
-        largest = np.bincount(codes).argmax()
-        distinct = np.unique(times[codes == largest])
-        if len(distinct) < 2:
-            raise InputError("One row is not a series: at least two different times are needed.", field="time")
-        found = infer_step(distinct, zone)
+    tell = progress or (lambda stage, share: None)
+    guesses = guess_roles(raw, _reader(raw, recipe))
+    roles = settle_roles(raw, recipe.roles, guesses)
+    categories = {guess.column: guess.category for guess in guesses} | recipe.categories
+    ledger = Ledger(recipe.remedies)
+    tell("understanding", 0.0)
+    rows = read_rows(raw, roles, categories, recipe, ledger)
+    count, raw = raw.columns.num_rows, raw.outline()
+    pa.default_memory_pool().release_unused()
+    if recipe.events is not None:
+        axis, rows = bucket_rows(rows, recipe, ledger)
+        recipe_step = recipe.model_copy(update={"step": str(axis.step)})
+        placed = place(raw, rows, recipe_step, Ledger({}))
     else:
-        found = Step.parse(step)
-    axis = TimeAxis(np.datetime64(times.min(), "s"), found, zone)
-    positions, exact = grid_positions(times, axis)
-    off = np.flatnonzero(~exact)
-    if len(off):
-        raise InputError(
-            f"{len(off):,} times do not lie on a grid of {found} from {axis.start}: {_line(off)}. "
-            "State the step, or mend the times.",
-            field="step",
-        )
-    return axis, positions
+        placed = place(raw, rows, recipe, ledger)
+    panel = _panel(placed, recipe.unit)
+    del rows, placed
+    tell("checking", 0.3)
+    panel = _shaped(panel, recipe)
+    with ThreadPoolExecutor(1) as pool:  # most often nothing is remedied, and this hash is the last word
+        pool.submit(lambda: panel.hash)
+        checked = check_series(panel, ledger)
+    panel = checked
+    panel = fill_panel(panel, recipe.filling, recipe.filling_of)
+    panel = with_calendar(panel, recipe)
+    _check_choices(recipe, ledger)
+    tell("checking", 1.0)
+    account = _account(raw, count, recipe, roles, categories, panel, ledger)
+    return TableReading(panel, tuple(ledger.found), account)
 
 
-def _refuse_duplicates(positions: Ints, codes: Ints, order: Ints, axis: TimeAxis, keys: list[str]) -> None:
-    same = (np.diff(positions[order]) == 0) & (np.diff(codes[order]) == 0)
-    if same.any():
-        rows = np.sort(order[1:][same])
-        row = int(rows[0])
-        at = str(axis.times(positions[row : row + 1])[0]).replace("T", " ")
-        whose = f" of “{keys[codes[row]]}”" if keys[codes[row]] else ""
-        raise InputError(
-            f"{len(rows):,} times occur twice, first {at}{whose} ({_line(rows)}). "
-            "Is a key column missing, or are the rows events?",
-            field="time",
+def _reader(raw: RawTable, recipe: Recipe) -> ReaderSettings:
+    delimiter = raw.facts.get("delimiter")
+    return recipe.reader.model_copy(update={"delimiter": delimiter}) if delimiter else recipe.reader
+
+
+def _check_choices(recipe: Recipe, ledger: Ledger) -> None:
+    """A remedy for something that is no longer found is said, not silently passed over."""
+    found = {finding.id for finding in ledger.found} | {finding.code for finding in ledger.found}
+    for name in sorted(set(recipe.remedies) - found):
+        ledger.add(
+            "not found again",
+            "note",
+            f"“{name}” was to be treated by “{recipe.remedies[name]}”, but is not there.",
+            about=name,
         )
+
+
+def _panel(placed: Placed, unit: str) -> Panel:
+    """One series per key and target; columns beside them on the same cells."""
+    rows = placed.rows
+    targets = rows.named("target")
+    keys = rows.keys
+    names = keys if len(targets) == 1 else [f"{key}{SERIES_JOINT}{t}" if key else t for t in targets for key in keys]
+    copies = len(targets)
+    spread = [placed.spread(rows.columns[name]) for name in targets]
+    values = np.concatenate(spread) if copies > 1 else spread[0]
+    offsets = placed.offsets
+    if copies > 1:
+        offsets = np.concatenate([[0], np.cumsum(np.tile(placed.lengths, copies))]).astype(np.int64)
+    columns = tuple(
+        _covariate(placed, name, role, copies, offsets)
+        for role in ("observed", "known_ahead", "static")
+        for name in rows.named(role)  # type: ignore[arg-type]
+    )
+    series = tuple(name or targets[0] for name in names)
+    panel = Panel(placed.axis, series, values, offsets, np.tile(placed.starts, copies), columns, unit=unit)
+    return _trimmed(panel)
+
+
+def _covariate(placed: Placed, name: str, role: Any, copies: int, offsets: Any) -> Covariate:
+    cells = placed.spread(placed.rows.columns[name])
+    if role == "static":
+        firsts = placed.offsets
+        for index in range(len(placed.lengths)):
+            part = cells[firsts[index] : firsts[index + 1]]
+            known = part[~np.isnan(part)]
+            part[:] = known[0] if len(known) else np.nan
+    values = np.tile(cells, copies) if copies > 1 else cells
+    return Covariate(name, role, values, offsets, placed.rows.labels.get(name, ()))
+
+
+def _trimmed(panel: Panel) -> Panel:
+    """Steps at the end that have known-ahead values but no target yet belong to the columns, not to the series."""
+    if not any(column.role == "known_ahead" for column in panel.covariates):
+        return panel
+    ends = []
+    for index in range(len(panel)):
+        known = np.flatnonzero(~np.isnan(panel.series(index)))
+        ends.append(int(known[-1]) + 1 if len(known) else int(panel.lengths[index]))
+    if (np.array(ends) == panel.lengths).all():
+        return panel
+    kept = np.concatenate([np.arange(panel.offsets[i], panel.offsets[i] + end) for i, end in enumerate(ends)])
+    offsets = np.concatenate([[0], np.cumsum(ends)]).astype(np.int64)
+    columns = tuple(
+        c if c.role == "known_ahead" else replace(c, values=c.values[kept], offsets=offsets) for c in panel.covariates
+    )
+    return replace(panel, values=panel.values[kept], marks=panel.marks[kept], offsets=offsets, covariates=columns)
+
+
+def _shaped(panel: Panel, recipe: Recipe) -> Panel:
+    """Series left out, summed up, or brought to another step."""
+    if recipe.exclude:
+        unknown = [key for key in recipe.exclude if key not in panel.keys]
+        if unknown:
+            raise SettingsError(f"There is no series “{unknown[0]}” to leave out.", field="exclude")
+        left = [i for i, key in enumerate(panel.keys) if key not in set(recipe.exclude)]
+        if not left:
+            raise SettingsError("Every series is left out.", field="exclude")
+        panel = panel.select(left)
+    if recipe.coarser is not None:
+        panel = coarsen(panel, recipe.coarser)
+    if recipe.resampling is not None:
+        panel = resample(panel, recipe.resampling)
+    return panel
+
+
+def _account(
+    raw: RawTable,
+    rows: int,
+    recipe: Recipe,
+    roles: Mapping[str, Role],
+    categories: Mapping[str, bool],
+    panel: Panel,
+    ledger: Ledger,
+) -> dict[str, Any]:
+    """What was read and decided: the recipe to replay, the facts to compare the next delivery with."""
+    remedies = {finding.id: finding.chosen for finding in ledger.found if finding.remedies}
+    step = recipe.step if recipe.events or recipe.resampling else panel.step
+    decided = recipe.model_copy(
+        update={"roles": dict(roles), "step": step, "remedies": {**recipe.remedies, **remedies},
+                "categories": {name: True for name, value in categories.items() if value}}
+    )  # fmt: skip
+    ranges = _ranges(panel)
+    return {
+        "schema_version": 1,
+        "recipe": decided.document(),
+        "reader": raw.format,
+        **{name: value for name, value in raw.facts.items() if value is not None},
+        "rows": rows,
+        "columns": {name: str(raw.columns[name].type) for name in raw.names},
+        "roles": {name: roles[name] for name in raw.names},
+        "step": panel.step,
+        "zone": panel.zone,
+        "unit": panel.unit,
+        "series": len(panel),
+        "points": len(panel.values),
+        **ranges,
+        "hash": panel.hash,
+    }
+
+
+def _ranges(panel: Panel) -> dict[str, Any]:
+    times = panel.axis.times(np.array([int(panel.starts.min()), panel.end - 1]))
+    low, high = np.nanmin(panel.values, initial=np.inf), np.nanmax(panel.values, initial=-np.inf)
+    return {
+        "first": str(times[0]) + "Z", "last": str(times[1]) + "Z",
+        "lowest": float(low) if np.isfinite(low) else None, "highest": float(high) if np.isfinite(high) else None,
+        "missing": int(np.isnan(panel.values).sum()), "keys": list(panel.keys[:1000]),
+    }  # fmt: skip
+
+
+def compare_accounts(before: Mapping[str, Any], now: Mapping[str, Any]) -> list[str]:
+    """What differs between two deliveries, in sentences; empty when nothing does."""
+    said: list[str] = []
+    old, new = before.get("columns", {}), now.get("columns", {})
+    said += [f"New column “{name}”." for name in new if name not in old]
+    said += [f"Column “{name}” is gone." for name in old if name not in new]
+    said += [f"Column “{n}” was {old[n]} and is {new[n]}." for n in new if n in old and old[n] != new[n]]
+    for name, words in (
+        ("reader", "format"),
+        ("encoding", "encoding"),
+        ("delimiter", "delimiter"),
+        ("step", "step"),
+        ("zone", "time zone"),
+    ):
+        if before.get(name) != now.get(name):
+            said.append(f"The {words} was {before.get(name)} and is {now.get(name)}.")
+    lost = [key for key in before.get("keys", ()) if key not in set(now.get("keys", ()))]
+    fresh = [key for key in now.get("keys", ()) if key not in set(before.get("keys", ()))]
+    said += [f"{len(fresh)} new series: {', '.join(fresh[:5])}."] if fresh else []
+    said += [f"{len(lost)} series are gone: {', '.join(lost[:5])}."] if lost else []
+    for name, words in (
+        ("rows", "rows"),
+        ("points", "points"),
+        ("missing", "missing points"),
+        ("first", "first time"),
+        ("last", "last time"),
+    ):
+        if before.get(name) != now.get(name):
+            said.append(f"{words.capitalize()}: {_shown(before.get(name))} before, {_shown(now.get(name))} now.")
+    low, high = before.get("lowest"), before.get("highest")
+    if None not in (low, high, now.get("lowest"), now.get("highest")):
+        reach = (high - low) * 0.5
+        if now["lowest"] < low - reach or now["highest"] > high + reach:
+            said.append(
+                f"Values ranged from {low:g} to {high:g} and range from {now['lowest']:g} to {now['highest']:g}."
+            )
+    return said
+
+
+def _shown(value: Any) -> str:
+    return f"{value:,}" if isinstance(value, int) else str(value)

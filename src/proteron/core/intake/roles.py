@@ -1,68 +1,287 @@
-"""Roles: what each column is for, guessed with a reason and changed by the user."""
+"""Roles: what each column is for, guessed with a reason and a confidence, changed by the user."""
 
+import re
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
+import pyarrow as pa
 import pyarrow.compute as pc
 
-from proteron.core.intake.columns import as_numbers, as_times
-from proteron.core.intake.delimited import RawTable
+from proteron.core.intake.numbers import read_numbers
+from proteron.core.intake.raw import RawTable, ReaderSettings
+from proteron.core.intake.times import read_times
 
 Role = Literal["time", "key", "target", "observed", "known_ahead", "static", "ignore"]
 ROLES: tuple[Role, ...] = ("time", "key", "target", "observed", "known_ahead", "static", "ignore")
-_SAMPLE = 2000
-_TIME_WORDS = ("time", "date", "when", "day", "month", "year", "hour", "stamp")
+_SAMPLE = 4000
+_TIME_WORDS = (
+    "time",
+    "date",
+    "when",
+    "day",
+    "month",
+    "year",
+    "hour",
+    "stamp",
+    "period",
+    "week",
+    "quarter",
+    "started",
+    "ended",
+)
+_AHEAD_WORDS = (
+    "holiday",
+    "plan",
+    "planned",
+    "price",
+    "promo",
+    "campaign",
+    "calendar",
+    "weekday",
+    "schedule",
+    "forecast",
+)
+_CODE_WORDS = ("code", "type", "class", "kind", "category", "group", "flag", "status", "zone", "id", "mode", "level")
+_CLOCK = r"^\d{1,2}:\d{2}(:\d{2})?$"
+_WIDE = 8
 
 
 @dataclass(frozen=True)
 class RoleGuess:
-    """A column's role with the reason in words."""
+    """A column's role, the reason in words, and how sure the guess is (0 … 1)."""
 
     column: str
     role: Role
     reason: str
+    confidence: float = 0.5
+    category: bool = False
 
 
-def guess_roles(raw: RawTable) -> list[RoleGuess]:
-    """One role per column: the most time-like is the time, repeated text a key, the first number the target."""
-    sample = raw.columns.slice(0, _SAMPLE)
-    time = _time_column(raw)
-    guesses = []
-    target_found = False
-    for name in raw.names:
-        if name == time:
-            guesses.append(RoleGuess(name, "time", "reads as a time in every row sampled"))
-            continue
-        numbers, left_over = as_numbers(sample[name])
-        share = float(np.isfinite(numbers).mean())
-        if not left_over.any() and share > 0:
-            role: Role = "observed" if target_found else "target"
-            reason = "numbers; the first such column" if not target_found else "numbers beside the target"
-            target_found = True
-            guesses.append(RoleGuess(name, role, reason))
-        elif share == 0 and not left_over.any():
-            guesses.append(RoleGuess(name, "ignore", "nothing in it"))
-        else:
-            distinct = len(pc.unique(sample[name]))
-            repeated = distinct <= max(1, sample.num_rows // 2)
-            reason = f"text with {distinct} different values" + ("" if repeated else ", hardly repeated")
-            guesses.append(RoleGuess(name, "key" if repeated else "ignore", reason))
-    return guesses
+def _spread_sample(table: pa.Table) -> pa.Table:
+    """The first rows and some from all over."""
+    if table.num_rows <= 2 * _SAMPLE:
+        return table
+    piece = _SAMPLE // 8
+    starts = np.linspace(_SAMPLE, table.num_rows - piece, 8).astype(np.int64).tolist()
+    return pa.concat_tables([table.slice(0, _SAMPLE), *(table.slice(start, piece) for start in starts)])
 
 
-def _time_column(raw: RawTable) -> str | None:
+def _coinciding_sample(table: pa.Table, time: str) -> pa.Table:
+    """All rows of some of the times, about as many as a sample has."""
+    column = table[time]
+    if pa.types.is_string(column.type):
+        column = column.dictionary_encode()
+    if pa.types.is_dictionary(column.type):
+        merged = column.unify_dictionaries()
+        codes = np.concatenate([np.asarray(pc.fill_null(chunk.indices, -1)) for chunk in merged.chunks])
+    else:
+        codes = np.asarray(pc.fill_null(column, 0).cast(pa.int64(), safe=False))
+    every = 1 << max(0, (table.num_rows // (2 * _SAMPLE)).bit_length() - 1)
+    codes = codes * np.int64(2654435761)
+    codes >>= 16
+    codes &= every - 1
+    chosen = np.flatnonzero(codes == 0)[: 4 * _SAMPLE]
+    return table.take(pa.array(chosen)) if len(chosen) >= 100 else _spread_sample(table)
+
+
+def _words(name: str) -> set[str]:
+    return set(re.split(r"[^a-z]+", re.sub(r"([a-z])([A-Z])", r"\1 \2", name).lower()))
+
+
+@dataclass
+class _Look:
+    """What a sample of one column shows."""
+
+    name: str
+    time: float  # share that reads as a time
+    number: float  # share that reads as a number
+    text: bool  # something is no number
+    distinct: int
+    present: int
+    codes: np.ndarray  # identity of each sampled cell
+    whole: bool
+    form: str = ""
+
+
+def guess_roles(raw: RawTable, reader: ReaderSettings | None = None) -> list[RoleGuess]:
+    """One role per column: one time, the keys that make times unique, the first number the target."""
+    reader = reader or ReaderSettings()
+    sample = _spread_sample(raw.columns)
+    looks = [_look(name, sample[name], reader) for name in raw.names]
+    time = _time(looks)
+    if time is not None and raw.columns.num_rows > sample.num_rows:
+        # Rows of the same times, so that what tells them apart shows.
+        sample = _coinciding_sample(raw.columns, time.name)
+        looks = [_look(name, sample[name], reader) for name in raw.names]
+        time = next(look for look in looks if look.name == time.name)
+    guesses: dict[str, RoleGuess] = {}
+    if time is not None:
+        sure = 0.95 if _words(time.name) & set(_TIME_WORDS) else 0.75
+        guesses[time.name] = RoleGuess(time.name, "time", f"reads as a time in every row sampled ({time.form})", sure)
+        clock = next((l for l in looks if l is not time and _is_clock(sample[l.name])), None)
+        if clock is not None and time.form not in ("epoch s", "epoch ms"):
+            guesses[clock.name] = RoleGuess(clock.name, "time", f"clock times that go with {time.name}", 0.8)
+    rest = [look for look in looks if look.name not in guesses]
+    for look in rest:
+        if look.present == 0:
+            guesses[look.name] = RoleGuess(look.name, "ignore", "nothing in it", 0.95)
+    rest = [look for look in rest if look.name not in guesses]
+    keys = _keys([l for l in rest if l.text or _is_code(l, rest)], time, sample.num_rows)
+    scattered = not keys and time is not None and _is_irregular(raw.columns[time.name])
+    if scattered:
+        keys = [l for l in rest if l.text and 2 <= l.distinct <= max(2, l.present // 10)]
+    for look in keys:
+        reason = f"{look.distinct} different values; with it every time occurs once"
+        if scattered or time is None:
+            reason = f"text with {look.distinct} values that come again"
+        guesses[look.name] = RoleGuess(look.name, "key", reason, 0.8 if look.text else 0.6)
+    _values([l for l in rest if l.name not in guesses], keys, raw, guesses, sample)
+    return [guesses[name] for name in raw.names]
+
+
+def _look(name: str, column: Any, reader: ReaderSettings) -> _Look:
+    read = read_times(column, "UTC", serials=bool(_words(name) & set(_TIME_WORDS)))
+    text = column.cast(pa.string())
+    encoded = (text.combine_chunks() if isinstance(text, pa.ChunkedArray) else text).dictionary_encode()
+    codes = np.asarray(pc.fill_null(encoded.indices, -1))
+    labels = encoded.dictionary.to_pylist()
+    marks = set(reader.marks)
+    blank = {i for i, label in enumerate(labels) if label.strip() in marks}
+    present_rows = (codes >= 0) & ~np.isin(codes, list(blank))
+    present = int(present_rows.sum())
+    if pa.types.is_timestamp(column.type):
+        return _Look(name, 1.0, 0.0, True, len(labels), present, codes, False, "ISO")
+    numbers = read_numbers(column, reader)
+    known = np.isfinite(numbers.values)
+    whole = bool(known.any() and (numbers.values[known] % 1 == 0).all())
+    share = float((~np.isnat(read.instants) & present_rows).sum() / present) if read is not None and present else 0.0
+    number = float(known.sum() / present) if present else 0.0
+    return _Look(
+        name, share, number, number < 0.7, len(labels) - len(blank), present, codes, whole, read.form if read else ""
+    )
+
+
+def _is_irregular(column: Any) -> bool:
+    """Times without a spacing of their own, as of events."""
+    read = read_times(column.slice(0, _SAMPLE), "UTC")
+    if read is None:
+        return False
+    times = np.unique(read.instants[~np.isnat(read.instants)])
+    gaps, counts = np.unique(np.diff(times), return_counts=True)
+    return len(times) > 10 and bool(counts.max() < 0.5 * counts.sum()) and float(gaps.max() / gaps.min()) > 1.2
+
+
+def _time(looks: list[_Look]) -> _Look | None:
     """The column that reads as times throughout; a fitting name breaks ties, bare numbers need one."""
-    best: tuple[tuple[bool, int], str] | None = None
-    sample = raw.columns.slice(0, _SAMPLE)
-    for position, name in enumerate(raw.names):
-        times, left_over = as_times(sample[name])
-        if left_over.any() or np.isnat(times).mean() > 0.5:
-            continue
-        named = any(word in name.lower() for word in _TIME_WORDS)
-        if not named and np.isfinite(as_numbers(sample[name])[0]).any():
-            continue
-        rank = (named, -position)
+    best: tuple[tuple[bool, bool, int], _Look] | None = None
+    for position, look in enumerate(looks):
+        named = bool(_words(look.name) & set(_TIME_WORDS))
+        if (
+            look.time < 0.9
+            or look.distinct < 1
+            or (look.number > 0.9 and not named and look.form != "compact" and not look.form.startswith("epoch"))
+        ):
+            if not (look.form.startswith("epoch") and look.time >= 0.9 and look.distinct > 1):
+                continue
+        rank = (named, look.form not in ("year",), -position)
         if best is None or rank > best[0]:
-            best = (rank, name)
+            best = (rank, look)
     return best[1] if best else None
+
+
+def _is_clock(column: Any) -> bool:
+    if not (pa.types.is_string(column.type) or pa.types.is_dictionary(column.type)):
+        return False
+    text = pc.utf8_trim_whitespace(pc.drop_null(column).cast(pa.string()))
+    return len(text) > 0 and bool(pc.all(pc.match_substring_regex(text, _CLOCK)).as_py())
+
+
+def _is_code(look: _Look, looks: list[_Look]) -> bool:
+    """Whole numbers that name rather than count: few of them, and named so."""
+    few = look.whole and 1 < look.distinct <= 50 and look.distinct * 4 <= look.present
+    others = any(not l.text and l is not look for l in looks)
+    return few and others and bool(_words(look.name) & set(_CODE_WORDS))
+
+
+def _keys(candidates: list[_Look], time: _Look | None, rows: int) -> list[_Look]:
+    """The fewest repeated columns that make times unique; with no time, every repeated text."""
+    repeated = sorted((l for l in candidates if 1 <= l.distinct <= max(1, rows // 2)), key=lambda l: not l.text)
+    if time is None:
+        return [l for l in repeated if l.text]
+    seen = time.codes.astype(np.int64)
+    left = _repeats(seen)
+    chosen: list[_Look] = []
+    while left and repeated:
+        tries = [(_repeats(_paired(seen, look.codes)), number) for number, look in enumerate(repeated)]
+        fewest, number = min(tries)
+        if fewest >= left:
+            break
+        look = repeated.pop(number)
+        chosen.append(look)
+        seen, left = _paired(seen, look.codes), fewest
+    return chosen
+
+
+def _paired(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+    return np.unique(a.astype(np.int64) * (int(b.max(initial=0)) + 2) + b + 1, return_inverse=True)[1]
+
+
+def _repeats(codes: np.ndarray) -> int:
+    return len(codes) - len(np.unique(codes))
+
+
+def _values(
+    rest: list[_Look], keys: list[_Look], raw: RawTable, guesses: dict[str, RoleGuess], sample: pa.Table
+) -> None:
+    """Targets, covariates and categories among the columns that are neither time nor key."""
+    group = np.zeros(sample.num_rows, dtype=np.int64)
+    for look in keys:
+        group = _paired(group, look.codes)
+    many = len(np.unique(group)) > 1
+    numeric = [l for l in rest if not l.text and not _is_code(l, rest)]
+    steady = [l for l in rest if many and len(np.unique(_paired(group, l.codes))) == len(np.unique(group))]
+    numeric = [l for l in numeric if l not in steady] or numeric
+    wide = not keys and (len(numeric) >= _WIDE or _alike([l.name for l in numeric]))
+    target = next((l for l in numeric if not _words(l.name) & set(_AHEAD_WORDS) and l not in steady), None)
+    target = target or (numeric[0] if numeric else None)
+    for look in rest:
+        words = _words(look.name)
+        if look in steady and look is not target:
+            guesses[look.name] = RoleGuess(
+                look.name, "static", "one value per key", 0.8, look.text or _is_code(look, rest)
+            )
+        elif look in numeric and wide:
+            guesses[look.name] = RoleGuess(look.name, "target", "one of many columns of numbers: one series each", 0.7)
+        elif look is target:
+            sure = 0.9 if len(numeric) == 1 else 0.7
+            guesses[look.name] = RoleGuess(look.name, "target", "numbers; the first such column", sure)
+        elif look in numeric or _is_code(look, rest):
+            ahead = bool(words & set(_AHEAD_WORDS)) or _reaches_further(look, target)
+            role: Role = "known_ahead" if ahead else "observed"
+            reason = "its name says it is planned" if words & set(_AHEAD_WORDS) else "goes on where the target ends"
+            if not ahead:
+                reason = "numbers beside the target" if look in numeric else f"{look.distinct} codes"
+            guesses[look.name] = RoleGuess(look.name, role, reason, 0.6, look not in numeric)
+        elif look.distinct <= max(2, look.present // 4) and look.distinct <= 100 and look.present > 1:
+            guesses[look.name] = RoleGuess(
+                look.name, "observed", f"text with {look.distinct} different values", 0.5, True
+            )
+        else:
+            guesses[look.name] = RoleGuess(
+                look.name, "ignore", f"text with {look.distinct} different values, hardly repeated", 0.7
+            )
+
+
+def _alike(names: list[str]) -> bool:
+    """Three and more columns whose names differ in a number or a letter only."""
+    stems = {re.sub(r"(\d+|[ _-][A-Za-z])$", "", name.strip()) for name in names}
+    return len(names) >= 3 and len(stems) == 1 and stems != {""}
+
+
+def _reaches_further(look: _Look, target: _Look | None) -> bool:
+    """Whether the last rows have this column but no target."""
+    if target is None:
+        return False
+    tail = max(1, len(target.codes) // 50)
+    return bool((target.codes[-tail:] < 0).all() and (look.codes[-tail:] >= 0).all())

@@ -12,7 +12,7 @@ from pydantic import BeforeValidator, Field, ValidationError
 from proteron.core.compiled import kernel
 from proteron.core.documents import Settings, settings_error
 from proteron.core.errors import SettingsError
-from proteron.core.panel import Floats, Panel
+from proteron.core.panel import FROM_BOTH_SIDES, Floats, Panel
 from proteron.core.timeline import CalendarField, Instants, Ints
 from proteron.core.windows.calendar import CalendarCycle
 from proteron.core.windows.covariates import CovariateSteps
@@ -188,6 +188,9 @@ class WindowPlan(Settings):
         possible = -(-np.maximum(panel.lengths, 0) // self.stride)
         dropped = {"look-back or horizon beyond the series": int(possible.sum() - len(rows.points))}
         keep = self._complete(learned, features, goals)
+        open_gap = (panel.marks[rows.points] & FROM_BOTH_SIDES) > 0  # its filling was not known at this origin
+        if open_gap.any():
+            keep = ~open_gap if keep is None else keep & ~open_gap
         if keep is not None:
             dropped["missing or masked cells"] = int((~keep).sum())
             features, goals = features[: keep_rows(features, keep)], goals[: keep_rows(goals, keep)]

@@ -1,0 +1,157 @@
+"""A panel as a table again: CSV, JSON lines, Parquet, Arrow, XLSX; reading it back gives the same panel."""
+
+import json
+import re
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.csv as pa_csv
+import pyarrow.feather as pa_feather
+import pyarrow.parquet as pa_parquet
+
+from proteron.core.errors import LimitError, SettingsError
+from proteron.core.panel import Covariate, Panel
+
+_FORMULA = re.compile(r"^'*[=+\-@\t\r]")
+_SHEET_ROWS = 1_048_575
+_NAMES = ("time", "key", "value")
+
+
+def neutral(text: str) -> str:
+    """Text that a spreadsheet would take for a formula gets an apostrophe before it; reading takes it off again."""
+    return f"'{text}" if _FORMULA.match(text) else text
+
+
+def panel_table(panel: Panel, spreadsheet: bool = False) -> pa.Table:
+    """Long rows of every point, missing ones too: time (UTC), key, value, covariates; known-ahead ones to their end.
+
+    Categories are dictionaries of text. `spreadsheet` makes texts safe to open there.
+    """
+    safe = neutral if spreadsheet else (lambda text: text)
+    lengths = [_reach(panel, i) for i in range(len(panel))]
+    times = np.concatenate([panel.axis.times(panel.starts[i] + np.arange(n)) for i, n in enumerate(lengths)])
+    codes = np.repeat(np.arange(len(panel), dtype=np.int32), lengths)
+    keys = pa.array([safe(key) for key in panel.keys], pa.string())
+    columns: dict[str, Any] = {
+        "time": pa.array(times, type=pa.timestamp("s", tz="UTC")),
+        "key": pa.DictionaryArray.from_arrays(pa.array(codes), keys),
+        "value": _numbers(_stretched(panel.values, panel.offsets, lengths)),
+    }
+    for column in panel.covariates:
+        name = column.name if column.name not in columns else f"{column.name} column"
+        columns[safe(name)] = _cells(column, lengths, safe)
+    return pa.table(columns)
+
+
+def _reach(panel: Panel, index: int) -> int:
+    ahead = [len(c.series(index)) for c in panel.covariates if c.role == "known_ahead"]
+    return max([int(panel.lengths[index]), *ahead])
+
+
+def _stretched(values: Any, offsets: Any, lengths: list[int]) -> Any:
+    out = [np.full(n, np.nan) for n in lengths]
+    for index, part in enumerate(out):
+        cells = values[offsets[index] : offsets[index + 1]]
+        part[: len(cells)] = cells
+    return np.concatenate(out)
+
+
+def _numbers(values: Any) -> pa.Array:
+    return pa.array(values, mask=np.isnan(values))
+
+
+def _cells(column: Covariate, lengths: list[int], safe: Any) -> Any:
+    values = _stretched(column.values, column.offsets, lengths)
+    if column.role == "static":
+        for index, n in enumerate(lengths):
+            begin = sum(lengths[:index])
+            values[begin : begin + n] = column.series(index)[0] if len(column.series(index)) else np.nan
+    if not column.labels:
+        return _numbers(values)
+    missing = np.isnan(values)
+    codes = pa.array(np.where(missing, 0, values).astype(np.int32), mask=missing)
+    return pa.DictionaryArray.from_arrays(codes, pa.array([safe(label) for label in column.labels], pa.string()))
+
+
+def csv_pieces(panel: Panel) -> Iterator[bytes]:
+    """The table as CSV, piece by piece, numbers in full; texts are quoted and safe to open in a spreadsheet."""
+    table = panel_table(panel, spreadsheet=True)
+    options = pa_csv.WriteOptions(include_header=False, quoting_style="needed")
+    yield (",".join('"' + name.replace('"', '""') + '"' for name in table.column_names) + "\n").encode()
+    stamp = pa.array(np.char.add(np.datetime_as_string(np.asarray(table["time"].to_numpy())), "Z"))
+    table = table.set_column(0, "time", stamp)
+    plain = pa.table(
+        [c.cast(pa.string()) if pa.types.is_dictionary(c.type) else _shortest(c) for c in table.columns],
+        names=table.column_names,
+    )
+    for start in range(0, plain.num_rows, 1 << 16):
+        sink = pa.BufferOutputStream()
+        pa_csv.write_csv(plain.slice(start, 1 << 16), sink, options)
+        yield sink.getvalue().to_pybytes()
+
+
+def _shortest(column: Any) -> Any:
+    return column if not pa.types.is_floating(column.type) else pa.chunked_array(
+        [pa.array([None if v is None else repr(v) for v in chunk.to_pylist()], pa.string()).cast(pa.float64()) for chunk in column.chunks],
+        pa.float64(),
+    )  # fmt: skip
+
+
+def _write_csv(panel: Panel, path: Path) -> None:
+    with path.open("wb") as file:
+        for piece in csv_pieces(panel):
+            file.write(piece)
+
+
+def _write_json(panel: Panel, path: Path) -> None:
+    table = panel_table(panel)
+    stamps = np.char.add(np.datetime_as_string(np.asarray(table["time"].to_numpy())), "Z").tolist()
+    columns = [stamps, *(column.to_pylist() for column in table.columns[1:])]
+    with path.open("w", encoding="utf-8") as file:
+        for row in zip(*columns, strict=True):
+            file.write(json.dumps(dict(zip(table.column_names, row, strict=True)), ensure_ascii=False) + "\n")
+
+
+def _write_xlsx(panel: Panel, path: Path) -> None:
+    from openpyxl import Workbook
+    from openpyxl.cell import WriteOnlyCell
+
+    table = panel_table(panel, spreadsheet=True)
+    if table.num_rows > _SHEET_ROWS:
+        raise LimitError(f"A sheet holds {_SHEET_ROWS:,} rows; this panel has {table.num_rows:,}.", field="format")
+    book = Workbook(write_only=True)
+    sheet = book.create_sheet("panel")
+
+    def cell(value: Any) -> Any:
+        made = WriteOnlyCell(sheet, value=value)
+        if isinstance(value, str):
+            made.data_type = "s"
+        return made
+
+    sheet.append([cell(name) for name in table.column_names])
+    stamps = np.char.add(np.datetime_as_string(np.asarray(table["time"].to_numpy())), "Z").tolist()
+    for row in zip(stamps, *(column.to_pylist() for column in table.columns[1:]), strict=True):
+        sheet.append([cell(value) for value in row])
+    book.save(path)
+
+
+EXPORTS: dict[str, Any] = {
+    "csv": _write_csv,
+    "jsonl": _write_json,
+    "parquet": lambda panel, path: pa_parquet.write_table(panel_table(panel), path),
+    "arrow": lambda panel, path: pa_feather.write_feather(panel_table(panel), str(path), compression="zstd"),
+    "xlsx": _write_xlsx,
+}
+
+
+def write_panel(panel: Panel, path: str | Path, format: str | None = None) -> Path:
+    """Write a panel to a file, its format by name or by the file's ending: csv, jsonl, parquet, arrow or xlsx."""
+    target = Path(path)
+    kind = format or target.suffix.removeprefix(".").lower()
+    if kind not in EXPORTS:
+        raise SettingsError(f"“{kind}” is no format to write; there are: {', '.join(EXPORTS)}.", field="format")
+    EXPORTS[kind](panel, target)
+    return target

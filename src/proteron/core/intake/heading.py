@@ -1,0 +1,75 @@
+"""Where the data begins: title lines, header lines, column names."""
+
+import re
+from dataclasses import dataclass
+
+_NUMBER = re.compile(r"^[\s(+\-]*[$€£¥]?\s*[\d.,' ]*\d[\d.,' ]*\s*[%€$£¥]?\)?(e[+-]?\d+)?$", re.IGNORECASE)
+_DATED = re.compile(
+    r"^(\d{1,4}[-./]\d{1,2}([-./]\d{1,4})?|\d{4}-?(Q[1-4]|W\d{2}).*|Q[1-4][ /-]?\d{4}|\d{1,2}:\d{2}.*)([T ].*)?$"
+)
+_MOST_TITLES = 30
+
+
+@dataclass(frozen=True)
+class Heading:
+    """Lines above the header, header lines, and the names they give."""
+
+    skip: int
+    rows: int
+    names: list[str]
+
+
+def looks_like_data(cell: str) -> bool:
+    return bool(_NUMBER.match(cell.strip()) or _DATED.match(cell.strip()))
+
+
+def find_heading(rows: list[list[str]], skip: int | None = None, header: int | None = None) -> Heading:
+    """Guess from the first rows, cell by cell; `skip` and `header` overrule the guess."""
+    width = _width(rows)
+    if skip is None:
+        skip = _titles(rows, width)
+    body = rows[skip:]
+    if header is None:
+        header = _header_rows(body)
+    names = [""] * width
+    for row in body[:header]:
+        for column in range(width):
+            cell = row[column].strip() if column < len(row) else ""
+            if cell and cell != names[column]:
+                names[column] = f"{names[column]} {cell}".strip()
+    return Heading(skip, header, names)
+
+
+def _width(rows: list[list[str]]) -> int:
+    widths = [len(row) for row in rows if any(cell.strip() for cell in row)]
+    return max(set(widths), key=lambda w: (widths.count(w), w)) if widths else 0
+
+
+def _titles(rows: list[list[str]], width: int) -> int:
+    """Title lines have fewer cells than the table, or leave cells empty that later rows fill."""
+    filled = [sum(bool(row[c].strip()) for row in rows if c < len(row)) for c in range(width)]
+    used = [c for c in range(width) if filled[c] > len(rows) // 4]
+    for number, row in enumerate(rows[:_MOST_TITLES]):
+        full = len(row) == width and all(row[c].strip() for c in used)
+        if full and not (len(used) > 1 and sum(bool(cell.strip()) for cell in row) < 2):
+            return number
+    return 0
+
+
+def _header_rows(body: list[list[str]]) -> int:
+    """How many rows at the top are words where the rows below have numbers or dates."""
+    if not body:
+        return 0
+    below = body[2:] or body[1:]
+    typed = [
+        column
+        for column in range(len(body[0]))
+        if below and sum(column < len(r) and looks_like_data(r[column]) for r in below) * 2 > len(below)
+    ]
+    if any(looks_like_data(cell) and not re.fullmatch(r"\s*(19|20)\d\d\s*", cell) for cell in body[0]):
+        words = [c for c in typed if not looks_like_data(body[0][c])]
+        return 0 if not words else 1
+    second = body[1] if len(body) > 2 else []
+    wordy = [c for c in typed if c < len(second) and second[c].strip() and not looks_like_data(second[c])]
+    empty = all(not cell.strip() or not looks_like_data(cell) for cell in second)
+    return 2 if typed and second and empty and len(wordy) * 2 >= len(typed) else 1

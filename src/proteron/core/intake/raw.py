@@ -1,0 +1,93 @@
+"""A raw table: the rows as they came, in columns, before anything is interpreted."""
+
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import pyarrow as pa
+from pydantic import Field
+
+from proteron.core.documents import Settings
+
+MISSING = ("", "NA", "N/A", "n/a", "NaN", "nan", "null", "NULL", "None", "none", "-", "–", "—", "?", "#N/A", ".")
+
+
+class ReaderSettings(Settings):
+    """How bytes become rows; what is not given is found out from the file."""
+
+    delimiter: str | None = Field(None, max_length=1, title="Delimiter")
+    encoding: str | None = Field(None, max_length=40, title="Encoding", description="Such as utf-8 or latin-1.")
+    decimal: str | None = Field(None, pattern=r"^[.,]$", title="Decimal mark")
+    comment: str | None = Field(None, max_length=1, title="Comment mark", description="Lines that begin with it.")
+    skip_rows: int | None = Field(None, ge=0, le=10_000, title="Lines to skip", description="Above the header.")
+    header_rows: int | None = Field(None, ge=0, le=5, title="Header lines", description="0: there is none.")
+    sheet: str | None = Field(None, title="Sheet", description="Of a workbook; empty: the first.")
+    member: str | None = Field(None, title="File in the zip")
+    missing: tuple[str, ...] = Field((), title="More missing marks", description="Besides NA, null, - and blanks.")
+
+    @property
+    def marks(self) -> tuple[str, ...]:
+        return tuple(dict.fromkeys((*MISSING, *self.missing)))
+
+
+@dataclass(frozen=True)
+class Note:
+    """Something noticed while reading: a code, a sentence, the rows concerned."""
+
+    code: str
+    message: str
+    rows: tuple[int, ...] = ()
+    count: int = 0
+    severity: str = "warning"
+
+
+@dataclass(frozen=True)
+class RawTable:
+    """Columns as they came (text where the file has text), with how they were read.
+
+    `first_line` is where row 0 stands in the file, so that rows can be named as their owner counts them.
+    """
+
+    columns: pa.Table
+    format: str
+    facts: dict[str, Any] = field(default_factory=dict)
+    notes: tuple[Note, ...] = ()
+    first_line: int = 1
+
+    @property
+    def names(self) -> list[str]:
+        return list(self.columns.column_names)
+
+    def noted(self, *notes: Note) -> "RawTable":
+        return replace(self, notes=(*self.notes, *notes))
+
+    def outline(self) -> "RawTable":
+        """The same without its rows, so that their memory can go."""
+        return replace(self, columns=self.columns.slice(0, 0).combine_chunks())
+
+    def cells(self, rows: list[int]) -> list[list[str]]:
+        """Text of some rows, one list per row; missing cells are empty."""
+        taken = self.columns.take(pa.array([r for r in rows if r < self.columns.num_rows], type=pa.int64()))
+        columns = [[_text(value) for value in column.to_pylist()] for column in taken.columns]
+        return [list(row) for row in zip(*columns, strict=True)] if columns else []
+
+
+def _text(value: Any) -> str:
+    if value is None or value != value:
+        return ""
+    if isinstance(value, float):
+        return repr(value)
+    return str(value)
+
+
+def distinct_names(names: list[str]) -> list[str]:
+    """Every column gets a name of its own: empty ones are numbered, repeated ones counted."""
+    seen: set[str] = set()
+    out = []
+    for position, given in enumerate(names, start=1):
+        base = given.strip() or f"column {position}"
+        name, count = base, 2
+        while name in seen:
+            name, count = f"{base} {count}", count + 1
+        seen.add(name)
+        out.append(name)
+    return out
