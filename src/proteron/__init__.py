@@ -10,7 +10,7 @@ if TYPE_CHECKING:
     from proteron.core.experiment import Experiment, run_experiment
     from proteron.core.flatten import Chain
     from proteron.core.forecasters import Contender, forecaster, forecasters
-    from proteron.core.intake import read_panel, read_table
+    from proteron.core.intake import Recipe, read_panel, read_table, write_panel
     from proteron.core.judge import Folds, walk_forward
     from proteron.core.leak_check import leak_check
     from proteron.core.outlook import outlook
@@ -20,9 +20,9 @@ if TYPE_CHECKING:
 __version__ = "0.1.0"
 __all__ = [
     "Chain", "Contender", "Experiment", "Folds", "InputError", "LimitError", "Panel", "ProteronError",
-    "SettingsError", "TooShortError", "UnitsError", "WindowPlan", "find_anomalies", "flatten", "forecaster",
+    "Recipe", "SettingsError", "TooShortError", "UnitsError", "WindowPlan", "find_anomalies", "flatten", "forecaster",
     "forecasters", "leak_check", "outlook", "profile", "read_panel", "read_table", "run_experiment",
-    "walk_forward", "windows",
+    "walk_forward", "windows", "write_panel",
 ]  # fmt: skip
 
 # Where each name lives; loaded at first use, so that light commands start without the compiled core.
@@ -32,7 +32,7 @@ _HOMES = {
     "experiment": ("Experiment", "run_experiment"),
     "flatten": ("Chain",),
     "forecasters": ("Contender", "forecaster", "forecasters"),
-    "intake": ("read_panel", "read_table"),
+    "intake": ("Recipe", "read_panel", "read_table", "write_panel"),
     "judge": ("Folds", "walk_forward"),
     "leak_check": ("leak_check",),
     "outlook": ("outlook",),

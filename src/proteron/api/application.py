@@ -10,7 +10,19 @@ from werkzeug.exceptions import Forbidden, NotFound
 from werkzeug.wrappers import Response
 
 import proteron
-from proteron.api import anomalies, flatten, intake, outlook, problems, profile, projects, shapes, walkforward, windows
+from proteron.api import (
+    anomalies,
+    datasets,
+    flatten,
+    intake,
+    outlook,
+    problems,
+    profile,
+    projects,
+    shapes,
+    walkforward,
+    windows,
+)
 from proteron.api.services import Services, answer, services
 from proteron.records.configuration import Configuration
 
@@ -20,7 +32,7 @@ _POLICY = (
     "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; object-src 'none'; "
     "base-uri 'none'; frame-ancestors 'none'; form-action 'self'"
 )
-_ROOMS = (projects, intake, profile, flatten, windows, walkforward, anomalies, outlook)
+_ROOMS = (projects, datasets, intake, profile, flatten, windows, walkforward, anomalies, outlook)
 
 
 def create_application(settings: Configuration, url: str, page: Path = PAGE) -> OpenAPI:

@@ -1,32 +1,32 @@
-"""Intake: uploads to disk, a preview, one dataset version."""
+"""Intake: uploads to disk, configured sources, a preview, one dataset version."""
 
 import json
 import re
 import secrets
 import time
 from pathlib import Path
+from typing import Any
 
-import numpy as np
 from flask import request
 from flask_openapi3 import APIBlueprint
 from werkzeug.wrappers import Response
 
 from proteron.api import shapes
-from proteron.api.lines import epochs, line, spark
+from proteron.api.datasets import dataset_view, series_view
+from proteron.api.lines import line
 from proteron.api.problems import problem_of
-from proteron.api.services import answer, series_index, services
-from proteron.core.errors import InputError, LimitError, ProteronError
-from proteron.core.intake import Limits, RawTable, TableReading, guess_roles, settle_roles
-from proteron.core.panel import Panel
-from proteron.core.timeline import zone_info
+from proteron.api.services import answer, services
+from proteron.core.errors import InputError, LimitError
+from proteron.core.intake import Limits, Recipe, TableReading, compare_accounts
+from proteron.records.connections import load_connections
 from proteron.records.database import NotFoundError
-from proteron.records.datasets import get_dataset, save_dataset
-from proteron.records.projects import choose, get_project
+from proteron.records.projects import get_project
 
 blueprint = APIBlueprint("intake", __name__, url_prefix="/api/v1")
 _PIECE = 1 << 20
-_SAMPLE_ROWS = 200
 _KEPT_SECONDS = 86400
+_SERIES_SHOWN = 200
+_MAKE_SECONDS = 900.0
 
 
 @blueprint.post("/uploads", responses={201: shapes.Uploaded, 413: shapes.Problem})
@@ -36,6 +36,7 @@ def upload(query: shapes.UploadQuery) -> Response:
     if (request.content_length or 0) > limit:
         raise LimitError(f"The file claims {request.content_length:,} bytes; the limit is {limit:,}.", field="file")
     _forget_old_uploads()
+    services().sidecar.warm()
     upload_id = secrets.token_hex(16)
     path = _path(upload_id)
     size = 0
@@ -48,126 +49,123 @@ def upload(query: shapes.UploadQuery) -> Response:
                 file.write(piece)
         if size == 0:
             raise InputError("The file is empty.", field="file")
-        name = re.sub(r"[^\w .()-]", "_", Path(query.name).name)[:200] or "upload"
-        path.with_suffix(".json").write_text(json.dumps({"name": name}))
+        name = _keep_name(upload_id, query.name)
     except BaseException:
         path.unlink(missing_ok=True)
         raise
     return answer(shapes.Uploaded(upload_id=upload_id, name=name, bytes=size), 201)
 
 
+@blueprint.get("/connections", responses={200: shapes.ConnectionList})
+def connections() -> Response:
+    """Names of the SQL and HTTP sources in the server's configuration; their addresses never leave it."""
+    found = load_connections(services().settings.connections)
+    views = [shapes.ConnectionView(name=name, kind="sql") for name in found.sql]
+    views += [shapes.ConnectionView(name=name, kind="http") for name in found.http]
+    return answer(shapes.ConnectionList(connections=views))
+
+
+@blueprint.post("/uploads/fetch", responses={201: shapes.Uploaded, 404: shapes.Problem, 422: shapes.Problem})
+def fetch_source(body: shapes.FetchBody) -> Response:
+    """Rows of a configured source as an upload."""
+    settings = services().settings
+    upload_id = secrets.token_hex(16)
+    path = _path(upload_id)
+    arguments = (str(settings.connections), body.connection, body.query, str(path), settings.upload_bytes)
+    try:
+        services().sidecar.call("bring", *arguments, seconds=_MAKE_SECONDS)
+    except BaseException:
+        path.unlink(missing_ok=True)
+        raise
+    name = _keep_name(upload_id, body.connection)
+    return answer(shapes.Uploaded(upload_id=upload_id, name=name, bytes=path.stat().st_size), 201)
+
+
 @blueprint.post("/uploads/<string:upload_id>/preview", responses={200: shapes.Preview, 422: shapes.Problem})
-def preview(path: shapes.UploadPath, body: shapes.Reading) -> Response:
-    """What the upload would become under these roles; stores nothing."""
-    with services().computing():
-        raw = _raw(path.upload_id)
-        zone_info(body.zone)
-        reasons = {guess.column: guess.reason for guess in guess_roles(raw)}
-        roles = settle_roles(raw, body.roles)
-        problem, reading = None, None
-        try:
-            reading = build_panel(raw, roles, body.step or None, body.zone, body.unit)
-        except ProteronError as error:
-            problem = problem_of(error)
-        given = body.roles or {}
-        columns = [
-            shapes.ColumnView(
-                name=name,
-                role=roles[name],
-                reason="chosen by you" if name in given else reasons[name],
-                sample=raw.columns[name].slice(0, _SAMPLE_ROWS).to_pylist(),
-            )
-            for name in raw.names
-        ]
-    return answer(_preview(raw, columns, reading, problem, body.zone))
-
-
-def _preview(
-    raw: RawTable,
-    columns: list[shapes.ColumnView],
-    reading: TableReading | None,
-    problem: shapes.Problem | None,
-    zone: str,
-) -> shapes.Preview:
-    shape = shapes.Preview(
-        rows=raw.columns.num_rows, encoding=raw.encoding, delimiter=raw.delimiter, columns=columns, problem=problem,
-        zone=zone,
+def preview(path: shapes.UploadPath, body: shapes.PreviewBody) -> Response:
+    """What the upload would become under a recipe; stores nothing."""
+    found: dict[str, Any] = services().sidecar.call(
+        "look", _paths(path.upload_id, body), _recipe(body).document(), _limits(), body.project_id,
+        seconds=services().settings.look_seconds,
     )  # fmt: skip
-    if reading is not None:
-        panel = reading.panel
-        shape.step = panel.step
-        shape.findings = [shapes.FindingView(**vars(f) | {"rows": list(f.rows)}) for f in reading.findings]
-        shape.series = [series_view(panel, i) for i in range(min(len(panel), 200))]
-        shape.line = line(panel.axis, int(panel.starts[0]), panel.series(0), None, None, 900)
-    return shape
+    shape = shapes.Preview(
+        rows=found["rows"], format=found["format"], facts=found["facts"], columns=found["columns"],
+        first_line=found["first_line"], sample_rows=found["sample_rows"], sample=found["sample"],
+        zone=_recipe(body).zone, problem=problem_of(found["problem"]) if found["problem"] else None,
+    )  # fmt: skip
+    if found["reading"] is not None:
+        _show_reading(shape, found["reading"], body)
+    return answer(shape)
+
+
+def _show_reading(shape: shapes.Preview, reading: TableReading, body: shapes.PreviewBody) -> None:
+    panel = reading.panel
+    shape.step, shape.series_count = panel.step, len(panel)
+    shape.findings = [shapes.FindingView(**finding.document()) for finding in reading.findings]
+    shape.series = [series_view(panel, i) for i in range(min(len(panel), _SERIES_SHOWN))]
+    index = panel.keys.index(body.series) if body.series in panel.keys else 0
+    shape.line_key = panel.keys[index]
+    shape.line = line(
+        panel.axis, int(panel.starts[index]), panel.series(index), None, None, 900, panel.series_marks(index)
+    )  # fmt: skip
+    if body.account is not None:
+        shape.differences = compare_accounts(body.account, reading.account)
 
 
 @blueprint.post("/uploads/<string:upload_id>/dataset", responses={201: shapes.DatasetView, 422: shapes.Problem})
 def make_dataset(path: shapes.UploadPath, body: shapes.NewDataset) -> Response:
     """Read the upload and store it as a dataset version, which the project then stands on."""
-    with services().computing(), services().database.session() as session:
+    with services().database.session() as session:
         get_project(session, body.project_id)
-        raw = _raw(path.upload_id)
-        reading = build_panel(raw, settle_roles(raw, body.roles), body.step or None, body.zone, body.unit)
-        dataset = save_dataset(session, body.project_id, body.name, reading)
-        choose(session, body.project_id, {"dataset_id": dataset.id})
-        dataset_id = dataset.id
-    for left in (_path(path.upload_id), _path(path.upload_id).with_suffix(".json")):
-        left.unlink(missing_ok=True)
-    return answer(_dataset_view(dataset_id), 201)
+    dataset_id, _ = services().sidecar.call(
+        "make", _paths(path.upload_id, body), _recipe(body).document(), _limits(), body.project_id, body.name,
+        seconds=_MAKE_SECONDS,
+    )  # fmt: skip
+    for upload_id in (path.upload_id, *(each.root for each in body.more)):
+        for left in (_path(upload_id), _path(upload_id).with_suffix(".json")):
+            left.unlink(missing_ok=True)
+    return answer(dataset_view(dataset_id), 201)
 
 
-@blueprint.get("/datasets/<int:dataset_id>", responses={200: shapes.DatasetView, 404: shapes.Problem})
-def view_dataset(path: shapes.DatasetPath) -> Response:
-    """A dataset: its grid, series and account. Immutable, so it carries an ETag."""
-    with services().database.session() as session:
-        tag = get_dataset(session, path.dataset_id).hash
-    if request.if_none_match.contains(tag):
-        return Response(status=304)
-    response = answer(_dataset_view(path.dataset_id))
-    response.set_etag(tag)
-    return response
+@blueprint.get("/uploads/<string:upload_id>/calendar", responses={200: shapes.CalendarView, 422: shapes.Problem})
+def read_calendar(path: shapes.UploadPath) -> Response:
+    """The occasions in an uploaded calendar: a name and one or two dates per row."""
+    (source,) = _paths(path.upload_id, shapes.Reading())
+    spans = services().sidecar.call("calendar", source[0], seconds=services().settings.look_seconds)
+    return answer(shapes.CalendarView(occasions=spans))
 
 
-@blueprint.get("/datasets/<int:dataset_id>/series/<int:series>/line", responses={200: shapes.Line})
-def series_line(path: shapes.SeriesPath, query: shapes.SpanQuery) -> Response:
-    """Values of a span: all of them, or lowest and highest per pixel column."""
-    panel = services().panel(path.dataset_id)
-    index = series_index(panel, path.series)
-    first = int(panel.starts[index])
-    return answer(line(panel.axis, first, panel.series(index), query.start, query.stop, query.width))
+def _recipe(body: shapes.Reading) -> Recipe:
+    """The recipe asked for, or that of the account to be re-applied, with what was asked for over it."""
+    if body.account is None:
+        return body.recipe
+    stored = Recipe.parse(body.account.get("recipe", {}))
+    asked = {name: getattr(body.recipe, name) for name in body.recipe.model_fields_set}
+    return stored.model_copy(update=asked)
 
 
-@blueprint.get("/datasets/<int:dataset_id>/data.csv")
-def dataset_csv(path: shapes.DatasetPath) -> Response:
-    """The dataset as CSV in long form, numbers in full, so that reading it gives the same dataset."""
-    panel = services().panel(path.dataset_id)
-    with services().database.session() as session:
-        name = get_dataset(session, path.dataset_id).name
-    headers = {"Content-Disposition": f'attachment; filename="{file_name(name)}.csv"'}
-    return Response(dataset_text(panel), content_type="text/csv; charset=utf-8", headers=headers)
+def _limits() -> Limits:
+    settings = services().settings
+    return Limits(settings.upload_bytes, settings.upload_rows)
 
 
-def dataset_text(panel: Panel) -> str:
-    """Long rows of every point, missing ones too: time, key, value, covariates."""
-    names = ["time", "key", "value", *(column.name for column in panel.covariates)]
-    lines = [",".join(_quoted(name) for name in names)]
-    for index, key in enumerate(panel.keys):
-        times = np.datetime_as_string(panel.axis.times(panel.positions(index))).tolist()
-        cells = [panel.series(index).tolist()]
-        cells += [column.series(index)[: len(times)].tolist() for column in panel.covariates]
-        label = _quoted(key)
-        for stamp, *row in zip(times, *cells, strict=True):
-            lines.append(f"{stamp}Z,{label}," + ",".join("" if v != v else repr(v) for v in row))
-    return "\n".join(lines) + "\n"
+def _paths(upload_id: str, body: shapes.Reading) -> list[tuple[str, str]]:
+    """Path and name of every upload; raises `NotFoundError` for one that is gone."""
+    found = []
+    for each in (upload_id, *(more.root for more in body.more)):
+        path = _path(each)
+        try:
+            name = json.loads(path.with_suffix(".json").read_text())["name"]
+        except (OSError, ValueError):
+            raise NotFoundError("This upload is gone; bring the file again.", field="file") from None
+        found.append((str(path), name))
+    return found
 
 
-def _quoted(text: str) -> str:
-    return '"' + text.replace('"', '""') + '"' if any(mark in text for mark in ',"\n') else text
-
-
-def file_name(name: str) -> str:
-    return re.sub(r"[^A-Za-z0-9_-]+", "-", name).strip("-").lower() or "dataset"
+def _keep_name(upload_id: str, given: str) -> str:
+    name = re.sub(r"[^\w .()-]", "_", Path(given).name)[:200] or "upload"
+    _path(upload_id).with_suffix(".json").write_text(json.dumps({"name": name}))
+    return name
 
 
 def _path(upload_id: str) -> Path:
@@ -181,42 +179,3 @@ def _forget_old_uploads() -> None:
     for path in _path("x").parent.iterdir():
         if time.time() - path.stat().st_mtime > _KEPT_SECONDS:
             path.unlink(missing_ok=True)
-
-
-def _raw(upload_id: str) -> RawTable:
-    settings = services().settings
-    try:
-        content = _path(upload_id).read_bytes()
-    except FileNotFoundError:
-        raise NotFoundError("This upload is gone; bring the file again.", field="file") from None
-    return read_delimited(content, Limits(settings.upload_bytes, settings.upload_rows))
-
-
-def series_view(panel: Panel, index: int) -> shapes.SeriesView:
-    values = panel.series(index)
-    known = values[np.isfinite(values)]
-    ends = epochs(panel.axis, panel.starts[index] + np.array([0, max(len(values) - 1, 0)]))
-    return shapes.SeriesView(
-        key=panel.keys[index], start=int(panel.starts[index]), length=len(values), missing=len(values) - len(known),
-        first=ends[0], last=ends[1], lowest=float(known.min()) if len(known) else None,
-        highest=float(known.max()) if len(known) else None, spark=spark(values),
-    )  # fmt: skip
-
-
-def _dataset_view(dataset_id: int) -> shapes.DatasetView:
-    panel = services().panel(dataset_id)
-    with services().database.session() as session:
-        dataset = get_dataset(session, dataset_id)
-    axis, step = panel.axis, panel.axis.step
-    even = step.unit in ("second", "minute", "hour")
-    start = epochs(axis, np.array([0]))[0]
-    grid = shapes.Grid(
-        start=start, seconds=step.nominal_seconds if even else None,
-        times=None if even else epochs(axis, np.arange(panel.end + 400)), end=panel.end, step=panel.step,
-        zone=panel.zone, seasons=list(step.seasons),
-    )  # fmt: skip
-    return shapes.DatasetView(
-        id=dataset.id, name=dataset.name, version=dataset.version, hash=dataset.hash, unit=panel.unit, grid=grid,
-        columns=dataset.layout["columns"], account=dataset.account,
-        series=[series_view(panel, index) for index in range(len(panel))],
-    )  # fmt: skip

@@ -1,10 +1,11 @@
 """Charts' data: as many points as the screen can show, no spike lost."""
 
 import numpy as np
+from numpy.typing import NDArray
 
 from proteron.api.shapes import Line
 from proteron.core.compiled import kernel
-from proteron.core.panel import Floats
+from proteron.core.panel import FILLED, Floats
 from proteron.core.timeline import Ints, TimeAxis
 
 EXACT_UP_TO = 4000
@@ -29,7 +30,15 @@ def extremes(values: Floats, start: int, stop: int, width: int) -> Ints:
     return out
 
 
-def line(axis: TimeAxis, first: int, values: Floats, start: int | None, stop: int | None, width: int) -> Line:
+def line(
+    axis: TimeAxis,
+    first: int,
+    values: Floats,
+    start: int | None,
+    stop: int | None,
+    width: int,
+    marks: NDArray[np.uint8] | None = None,
+) -> Line:
     """The points at grid positions `start` ≤ p < `stop` of values that begin at grid position `first`."""
     begin = min(max((first if start is None else start) - first, 0), len(values))
     end = max(begin, min((first + len(values) if stop is None else stop) - first, len(values)))
@@ -41,7 +50,9 @@ def line(axis: TimeAxis, first: int, values: Floats, start: int | None, stop: in
         columns = begin + (end - begin) * np.arange(width) // width
         chosen = np.where(picked < 0, np.repeat(columns, 2), picked)
         shown = np.where(picked < 0, np.nan, values[chosen])
-    return Line(times=epochs(axis, first + chosen), values=shown.tolist(), exact=len(chosen) == end - begin)
+    exact = len(chosen) == end - begin
+    filled = np.flatnonzero(marks[begin:end] & FILLED).tolist() if exact and marks is not None else []
+    return Line(times=epochs(axis, first + chosen), values=shown.tolist(), exact=exact, filled=filled)
 
 
 def epochs(axis: TimeAxis, positions: Ints) -> list[float]:

@@ -106,7 +106,17 @@ def _view(session: Session, project_id: int) -> shapes.Project:
     query = select(OutlookRecord).where(OutlookRecord.project_id == project_id).order_by(OutlookRecord.id.desc())
     outlooks = [outlook_brief(each) for each in session.scalars(query)]
     briefs = [
-        shapes.DatasetBrief(id=d.id, version=d.version, name=d.name, hash=d.hash, created=d.created.isoformat())
+        shapes.DatasetBrief(
+            id=d.id,
+            version=d.version,
+            name=d.name,
+            hash=d.hash,
+            created=d.created.isoformat(),
+            parent_id=d.parent_id,
+            series=d.account.get("series", 0),
+            points=d.layout["points"],
+            done=_done(d.account),
+        )
         for d in datasets
     ]
     rooms = _rooms(project.choices, experiments, outlooks)
@@ -114,6 +124,23 @@ def _view(session: Session, project_id: int) -> shapes.Project:
         id=project.id, name=project.name, choices=project.choices, datasets=briefs, experiments=experiments,
         outlooks=outlooks, rooms=rooms,
     )  # fmt: skip
+
+
+def _done(account: dict[str, Any]) -> str:
+    """What made a version, in a few words."""
+    edits = account.get("edits", ())
+    if not edits:
+        files = account.get("files") or ()
+        return f"read from {len(files)} files" if files else f"read as {account.get('reader', 'a table')}"
+    words = {
+        "unmask": "mask taken off", "unfill": "fills taken out", "exclude": "series left out", "coarser": "summed up",
+        "resampling": "another step", "filling_of": "gaps filled", "masks": "span masked", "occasions": "occasions",
+        "holidays": "public holidays",
+    }  # fmt: skip
+    said = [text for name, text in words.items() if edits[-1].get(name)]
+    if edits[-1].get("filling", {}).get("method", "leave") != "leave":
+        said.append("gaps filled")
+    return ", ".join(said) or "changed"
 
 
 def _rooms(

@@ -18,6 +18,7 @@ from proteron.records.configuration import Configuration
 from proteron.records.database import Database
 from proteron.runner.plans import PanelCache
 from proteron.runner.queue import Queue
+from proteron.runner.sidecar import Sidecar
 
 _INTERACTIVE = 3
 _WAIT_SECONDS = 30.0
@@ -55,6 +56,11 @@ class Services:
     @property
     def queue(self) -> Queue:
         return self._open("queue", lambda: Queue(self.url))
+
+    @property
+    def sidecar(self) -> Sidecar:
+        """The process that reads what users bring."""
+        return self._open("sidecar", lambda: Sidecar(self.url, self.settings.intake_bytes))
 
     @property
     def hub(self) -> Hub:

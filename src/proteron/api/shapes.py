@@ -2,11 +2,12 @@
 
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, RootModel
 
 from proteron.core.experiment import ContenderEntry
 from proteron.core.flatten.chain import AnyStage
-from proteron.core.intake import Role
+from proteron.core.intake import Edit, Recipe
+from proteron.core.intake.recipe import OccasionSpan
 from proteron.core.judge import Folds
 from proteron.core.windows import WindowPlan
 
@@ -82,6 +83,7 @@ class Line(BaseModel):
     times: list[float]
     values: Numbers
     exact: bool
+    filled: list[int] = Field(default_factory=list, description="Places of filled values, where all are there.")
 
 
 class ExperimentBrief(BaseModel):
@@ -99,6 +101,10 @@ class ExperimentBrief(BaseModel):
 class DatasetBrief(BaseModel):
     id: int
     version: int
+    parent_id: int | None
+    series: int
+    points: int
+    done: str
     name: str
     hash: str
     created: str
@@ -158,13 +164,21 @@ class UploadQuery(BaseModel):
     name: str = Field("pasted.csv", max_length=200)
 
 
-class Reading(Body):
-    """How an upload is to be read; what is not given is guessed."""
+class UploadId(RootModel[str]):
+    root: str = Field(pattern=r"^[0-9a-f]{32}$")
 
-    roles: dict[str, Role] | None = None
-    step: str | None = None
-    zone: str = "UTC"
-    unit: str = Field("", max_length=40)
+
+class Reading(Body):
+    """How uploads are to be read; what the recipe does not say is guessed. `account` is that of a delivery before."""
+
+    recipe: Recipe = Recipe()
+    more: list[UploadId] = Field(default_factory=list, max_length=200, description="Further uploads, in order.")
+    account: Document | None = None
+
+
+class PreviewBody(Reading):
+    project_id: Identifier | None = None
+    series: str | None = Field(None, description="The series whose line is wanted; the first if not given.")
 
 
 class NewDataset(Reading):
@@ -176,18 +190,44 @@ class ColumnView(BaseModel):
     name: str
     role: str
     reason: str
-    sample: list[str]
+    confidence: float
+    given: bool
+    type: str
+    category: bool
+
+
+class RemedyView(BaseModel):
+    name: str
+    label: str
+
+
+class SpanView(BaseModel):
+    key: str
+    start: int
+    stop: int
 
 
 class FindingView(BaseModel):
+    """What was found, and the remedy in force; `settled` is false while a choice is wanted."""
+
+    id: str
     code: str
     severity: str
     rows: list[int]
     message: str
+    count: int
+    about: str
+    proposed: str
+    chosen: str
+    settled: bool
+    remedies: list[RemedyView]
+    spans: list[SpanView]
 
 
 class SeriesView(BaseModel):
     key: str
+    filled: int
+    last_value: float | None
     start: int
     length: int
     missing: int
@@ -199,18 +239,91 @@ class SeriesView(BaseModel):
 
 
 class Preview(BaseModel):
-    """What an upload would become; `problem` says why it cannot become anything yet."""
+    """What uploads would become; `problem` says why they cannot become anything yet.
+
+    `sample` holds the cells of rows `sample_rows` (from 0); row 0 is line `first_line` of the file.
+    """
 
     rows: int
-    encoding: str
-    delimiter: str
+    format: str
+    facts: Document
     columns: list[ColumnView]
+    first_line: int
+    sample_rows: list[int]
+    sample: list[list[str]]
     problem: Problem | None = None
     step: str | None = None
     zone: str
     findings: list[FindingView] = []
     series: list[SeriesView] = []
+    series_count: int = 0
     line: Line | None = None
+    line_key: str = ""
+    differences: list[str] | None = None
+
+
+class FetchBody(Body):
+    connection: str = Field(max_length=200)
+    query: str | None = Field(None, max_length=100_000)
+
+
+class ConnectionView(BaseModel):
+    name: str
+    kind: Literal["sql", "http"]
+
+
+class ConnectionList(BaseModel):
+    connections: list[ConnectionView]
+
+
+class CalendarView(BaseModel):
+    occasions: list[OccasionSpan]
+
+
+class EditBody(Body):
+    """A change to a dataset that makes its next version."""
+
+    edit: Edit
+    name: str | None = Field(None, max_length=200)
+
+
+class ComparePath(BaseModel):
+    dataset_id: Identifier
+    other_id: Identifier
+
+
+class SeriesChangeView(BaseModel):
+    key: str
+    change: str
+    changed: int
+    first: int
+    last: int
+
+
+class ComparisonView(BaseModel):
+    """How a dataset differs from another: per series, and in sentences."""
+
+    sentences: list[str]
+    series: list[SeriesChangeView]
+
+
+class ExportQuery(BaseModel):
+    format: Literal["csv", "jsonl", "parquet", "arrow", "xlsx"] = "csv"
+
+
+class MaskView(BaseModel):
+    start: int
+    stop: int
+    reason: str
+    learning: bool
+    scoring: bool
+    key: str | None
+
+
+class OccasionView(BaseModel):
+    name: str
+    start: int
+    stop: int
 
 
 class Grid(BaseModel):
@@ -232,8 +345,11 @@ class DatasetView(BaseModel):
     hash: str
     unit: str
     grid: Grid
-    columns: list[dict[str, str]]
+    columns: list[Document]
     account: Document
+    parent_id: int | None
+    masks: list[MaskView]
+    occasions: list[OccasionView]
     series: list[SeriesView]
 
 

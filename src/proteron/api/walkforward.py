@@ -10,12 +10,13 @@ from sqlalchemy.orm import Session
 from werkzeug.wrappers import Response
 
 from proteron.api import shapes
-from proteron.api.intake import file_name
+from proteron.api.datasets import file_name
 from proteron.api.lines import epochs
 from proteron.api.projects import experiment_brief
 from proteron.api.services import answer, series_index, services
 from proteron.core.errors import SettingsError
 from proteron.core.forecasters.window_forecaster import WindowForecaster
+from proteron.core.intake import recipe_of
 from proteron.core.judge import LEVELS, CellResult, Fold
 from proteron.core.panel import Panel
 from proteron.records import experiments as records
@@ -193,21 +194,18 @@ def experiment_file(path: shapes.ExperimentPath) -> Response:
     """The experiment as a file the command line runs, with the same numbers."""
     with services().database.session() as session:
         experiment = records.get_experiment(session, path.experiment_id)
-        document = file_document(session, experiment)
+        panel = services().panel(experiment.dataset_id)
+        document = file_document(session, experiment, panel)
     headers = {"Content-Disposition": 'attachment; filename="experiment.toml"'}
     return Response(tomli_w.dumps(document), content_type="application/toml; charset=utf-8", headers=headers)
 
 
-def file_document(session: Session, experiment: Experiment) -> dict[str, Any]:
+def file_document(session: Session, experiment: Experiment, panel: Panel) -> dict[str, Any]:
     """The experiment file's content; its data is the dataset as exported in CSV."""
     dataset = get_dataset(session, experiment.dataset_id)
     plan = _without_none(plans.plan_of(experiment).model_dump(mode="json"))
-    roles = {"time": "time", "key": "key", "value": "target"}
-    roles |= {column["name"]: column["role"] for column in dataset.layout["columns"]}
-    data = {
-        "file": f"{file_name(dataset.name)}.csv", "roles": roles, "step": dataset.layout["step"],
-        "zone": dataset.layout["zone"], "unit": dataset.layout["unit"], "dataset": dataset.hash,
-    }  # fmt: skip
+    recipe = recipe_of(panel).model_dump(mode="json", exclude_defaults=True)
+    data = {"file": f"{file_name(dataset.name)}.csv", "dataset": dataset.hash, "recipe": _without_none(recipe)}
     document: dict[str, Any] = {"schema_version": 1, "name": experiment.name, **plan, "data": data}
     document["outlook"] = {"horizon": plan["folds"]["horizon"]}
     return document

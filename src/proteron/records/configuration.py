@@ -22,7 +22,14 @@ class Configuration(BaseSettings):
     upload_rows: int = 20_000_000
     cell_seconds: float = 900.0
     cell_bytes: int = 4 * 2**30
+    intake_bytes: int = 6 * 2**30
+    look_seconds: float = 30.0
     streams: int = 40
+
+    @property
+    def connections(self) -> Path:
+        """The file that names SQL and HTTP sources."""
+        return self.home / "connections.toml"
 
 
 @lru_cache(maxsize=1)

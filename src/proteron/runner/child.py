@@ -26,7 +26,7 @@ _PR_SET_PDEATHSIG = 1
 _ASK_EVERY = 0.5
 
 
-class _Here:
+class Here:
     """What this process keeps between cells."""
 
     url: str
@@ -44,10 +44,15 @@ def prepare(url: str, memory: int) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
     resource.setrlimit(resource.RLIMIT_DATA, (memory, memory))
-    _Here.url = url
-    _Here.database = Database(url, pool_size=2)
-    _Here.panels = PanelCache(2)
-    _Here.cells = {}
+    Here.url = url
+    Here.database = Database(url, pool_size=2)
+    Here.panels = PanelCache(2)
+    Here.cells = {}
+
+
+def here() -> type[Here]:
+    """What this process keeps; set by `prepare`."""
+    return Here
 
 
 def work_cell(experiment_id: int, key: str) -> str:
@@ -59,14 +64,14 @@ def work_cell(experiment_id: int, key: str) -> str:
         asked = _stop_asked(experiment_id)
         begun = time.perf_counter()
         outcome, reason = "done", ""
-        with _Here.database.session() as session:
+        with Here.database.session() as session:
             if records.has_result(session, key):
                 return "done"
         if asked():
             return "stopped"
         try:
             result = compute_cell(panel, cell, asked)
-            with _Here.database.session() as session:
+            with Here.database.session() as session:
                 records.save_result(session, result)
                 _tell(session, experiment_id)
             return outcome
@@ -78,7 +83,7 @@ def work_cell(experiment_id: int, key: str) -> str:
             reason = "The cell needed more memory than its limit."
         except (ArithmeticError, ValueError) as error:
             reason = f"{type(error).__name__}: {error}"
-        with _Here.database.session() as session:
+        with Here.database.session() as session:
             records.save_failure(session, key, reason, time.perf_counter() - begun)
             _tell(session, experiment_id)
         return "failed"
@@ -86,23 +91,23 @@ def work_cell(experiment_id: int, key: str) -> str:
 
 def give_up(experiment_id: int, key: str, reason: str) -> None:
     """Store why a cell's process could not finish it."""
-    with _Here.database.session() as session:
+    with Here.database.session() as session:
         records.save_failure(session, key, reason)
         _tell(session, experiment_id)
 
 
 def complete(experiment_id: int) -> None:
-    with _Here.database.session() as session:
+    with Here.database.session() as session:
         finish_if_complete(session, experiment_id)
 
 
 def requeue(experiment_id: int) -> None:
     """Queue the cells of an experiment that no job stands for any more, or finish it."""
-    queue = Queue(_Here.url)
+    queue = Queue(Here.url)
     try:
-        with _Here.database.session() as session:
+        with Here.database.session() as session:
             experiment = records.get_experiment(session, experiment_id)
-            panel = _Here.panels.get(session, experiment.dataset_id)
+            panel = Here.panels.get(session, experiment.dataset_id)
             if enqueue(session, queue, experiment_id, panel, retry_failed=False) == 0:
                 finish_if_complete(session, experiment_id)
     finally:
@@ -112,12 +117,12 @@ def requeue(experiment_id: int) -> None:
 def work_outlook(outlook_id: int) -> str:
     """Refit on everything known and store mean and ranges."""
     try:
-        with _Here.database.session() as session:
+        with Here.database.session() as session:
             record = get_outlook(session, outlook_id)
             experiment = records.get_experiment(session, record.experiment_id)
             if record.state != "queued" or experiment.state in ("queued", "running"):
                 return "waiting"
-            panel = _Here.panels.get(session, experiment.dataset_id)
+            panel = Here.panels.get(session, experiment.dataset_id)
             plan, name = plan_of(experiment), record.document["contender"]
             cells = [cell for cell in cells_of(session, experiment, panel) if cell.name == name]
             results = records.load_results(session, cells)
@@ -127,34 +132,34 @@ def work_outlook(outlook_id: int) -> str:
         arrays = {"mean": forecast.mean, "origin": np.array(fitted.until), "paths": forecast.paths(20, seed=plan.seed)}
         arrays |= {f"lower {level}": bound for level, bound in forecast.lower.items()}
         arrays |= {f"upper {level}": bound for level, bound in forecast.upper.items()}
-        with _Here.database.session() as session:
+        with Here.database.session() as session:
             finish_outlook(session, outlook_id, "done", pack_arrays(arrays))
         return "done"
     except (ProteronError, MemoryError, ValueError, ArithmeticError) as error:
-        with _Here.database.session() as session:
+        with Here.database.session() as session:
             finish_outlook(session, outlook_id, "failed", reason=str(error))
         return "failed"
 
 
 def give_up_outlook(outlook_id: int, reason: str) -> None:
-    with _Here.database.session() as session:
+    with Here.database.session() as session:
         finish_outlook(session, outlook_id, "failed", reason=reason)
 
 
 def _find(experiment_id: int, key: str) -> tuple[Cell, Panel]:
-    with _Here.database.session() as session:
+    with Here.database.session() as session:
         experiment = records.get_experiment(session, experiment_id)
-        panel = _Here.panels.get(session, experiment.dataset_id)
-        if experiment_id not in _Here.cells:
-            _Here.cells = {experiment_id: {cell.key: cell for cell in cells_of(session, experiment, panel)}}
-    return _Here.cells[experiment_id][key], panel
+        panel = Here.panels.get(session, experiment.dataset_id)
+        if experiment_id not in Here.cells:
+            Here.cells = {experiment_id: {cell.key: cell for cell in cells_of(session, experiment, panel)}}
+    return Here.cells[experiment_id][key], panel
 
 
 @contextmanager
 def _only_here(key: str) -> Iterator[bool]:
     """Hold the cell's advisory lock, so that no other process computes it at the same time."""
     number = int(key[:15], 16)
-    with _Here.database.engine.connect() as connection:
+    with Here.database.engine.connect() as connection:
         mine = bool(connection.scalar(text("SELECT pg_try_advisory_lock(:n)"), {"n": number}))
         connection.commit()
         try:
@@ -172,7 +177,7 @@ def _stop_asked(experiment_id: int) -> Callable[[], bool]:
     def asked() -> bool:
         now = time.monotonic()
         if now - last[0] >= _ASK_EVERY:
-            with _Here.database.session() as session:
+            with Here.database.session() as session:
                 last[:] = [now, records.get_experiment(session, experiment_id).state == "stopped"]
         return bool(last[1])
 

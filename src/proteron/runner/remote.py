@@ -15,3 +15,10 @@ def call(name: str, *arguments: Any) -> Any:
     from proteron.runner import child
 
     return getattr(child, name)(*arguments)
+
+
+def call_intake(name: str, *arguments: Any) -> Any:
+    """Run a function of `intake` in the process beside the web server."""
+    from proteron.runner import intake
+
+    return getattr(intake, name)(*arguments)

@@ -18,6 +18,13 @@ export class ProblemError extends Error {
 /** What went wrong last, shown in the readout until the next success or Esc. */
 export const problem = ref<string | null>(null)
 
+/** What is sent may leave out whatever has a default. */
+export type Draft<T> = T extends (infer U)[]
+  ? Draft<U>[]
+  : T extends object
+    ? { [K in keyof T]?: Draft<T[K]> }
+    : T
+
 interface Answer<T> {
   data?: T
   error?: unknown

@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/connections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Names of the SQL and HTTP sources in the server's configuration; their addresses never leave it. */
+        get: operations["intake_connections_connections_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/datasets/{dataset_id}": {
         parameters: {
             query?: never;
@@ -29,7 +46,41 @@ export interface paths {
             cookie?: never;
         };
         /** A dataset: its grid, series and account. Immutable, so it carries an ETag. */
-        get: operations["intake_view_dataset_datasets__int_dataset_id__get"];
+        get: operations["datasets_view_dataset_datasets__int_dataset_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/datasets/{dataset_id}/account.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The account of the intake, to be applied to the next delivery. */
+        get: operations["datasets_account_file_datasets__int_dataset_id__account_json_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/datasets/{dataset_id}/compare/{other_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a dataset differs from another, usually an earlier version. */
+        get: operations["datasets_compare_datasets__int_dataset_id__compare__int_other_id__get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -46,7 +97,41 @@ export interface paths {
             cookie?: never;
         };
         /** The dataset as CSV in long form, numbers in full, so that reading it gives the same dataset. */
-        get: operations["intake_dataset_csv_datasets__int_dataset_id__data_csv_get"];
+        get: operations["datasets_dataset_csv_datasets__int_dataset_id__data_csv_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/datasets/{dataset_id}/edit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A change made into the next version, which the project then stands on; the old one stays. */
+        post: operations["datasets_edit_dataset_datasets__int_dataset_id__edit_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/datasets/{dataset_id}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The dataset in long form as a file; what spreadsheets open cannot carry formulas. */
+        get: operations["datasets_export_datasets__int_dataset_id__export_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -97,7 +182,7 @@ export interface paths {
             cookie?: never;
         };
         /** Values of a span: all of them, or lowest and highest per pixel column. */
-        get: operations["intake_series_line_datasets__int_dataset_id__series__int_series__line_get"];
+        get: operations["datasets_series_line_datasets__int_dataset_id__series__int_series__line_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -516,6 +601,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/uploads/fetch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Rows of a configured source as an upload. */
+        post: operations["intake_fetch_source_uploads_fetch_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/uploads/{upload_id}/calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The occasions in an uploaded calendar: a name and one or two dates per row. */
+        get: operations["intake_read_calendar_uploads__string_upload_id__calendar_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/uploads/{upload_id}/dataset": {
         parameters: {
             query?: never;
@@ -542,7 +661,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What the upload would become under these roles; stores nothing. */
+        /** What the upload would become under a recipe; stores nothing. */
         post: operations["intake_preview_uploads__string_upload_id__preview_post"];
         delete?: never;
         options?: never;
@@ -568,6 +687,51 @@ export interface components {
             }[];
             /** State */
             state: string;
+        };
+        /**
+         * Bucketing
+         * @description Raw events to one value per step and key.
+         */
+        Bucketing: {
+            /**
+             * Aggregate
+             * @description Of the target column; count needs none.
+             * @default count
+             * @enum {string}
+             */
+            aggregate: "sum" | "mean" | "min" | "max" | "first" | "last" | "count" | "distinct";
+            /**
+             * Anchor
+             * @description A time on the grid; empty: whole steps of the zone.
+             * @default null
+             */
+            anchor: string | null;
+            /**
+             * Partial first and last buckets
+             * @default drop
+             * @enum {string}
+             */
+            edges: "drop" | "keep";
+            /**
+             * An empty bucket is
+             * @default zero
+             * @enum {string}
+             */
+            empty: "zero" | "missing";
+            /** Per key */
+            empty_of?: {
+                [key: string]: "zero" | "missing";
+            };
+            /**
+             * Step
+             * @default 1 hour
+             */
+            step: string;
+        };
+        /** CalendarView */
+        CalendarView: {
+            /** Occasions */
+            occasions: components["schemas"]["OccasionSpan"][];
         };
         /**
          * Catalogue
@@ -634,16 +798,64 @@ export interface components {
              */
             scan_id: number | null;
         };
+        /**
+         * Coarser
+         * @description Sum series up to a coarser key: the parts to keep, by position; none: one total.
+         */
+        Coarser: {
+            /**
+             * Aggregate
+             * @default sum
+             * @enum {string}
+             */
+            aggregate: "sum" | "mean";
+            /**
+             * Keep
+             * @default []
+             */
+            keep: number[];
+        };
         /** ColumnView */
         ColumnView: {
+            /** Category */
+            category: boolean;
+            /** Confidence */
+            confidence: number;
+            /** Given */
+            given: boolean;
             /** Name */
             name: string;
             /** Reason */
             reason: string;
             /** Role */
             role: string;
-            /** Sample */
-            sample: string[];
+            /** Type */
+            type: string;
+        };
+        /**
+         * ComparisonView
+         * @description How a dataset differs from another: per series, and in sentences.
+         */
+        ComparisonView: {
+            /** Sentences */
+            sentences: string[];
+            /** Series */
+            series: components["schemas"]["SeriesChangeView"][];
+        };
+        /** ConnectionList */
+        ConnectionList: {
+            /** Connections */
+            connections: components["schemas"]["ConnectionView"][];
+        };
+        /** ConnectionView */
+        ConnectionView: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "sql" | "http";
+            /** Name */
+            name: string;
         };
         /**
          * ContenderEntry
@@ -707,12 +919,20 @@ export interface components {
         DatasetBrief: {
             /** Created */
             created: string;
+            /** Done */
+            done: string;
             /** Hash */
             hash: string;
             /** Id */
             id: number;
             /** Name */
             name: string;
+            /** Parent Id */
+            parent_id: number | null;
+            /** Points */
+            points: number;
+            /** Series */
+            series: number;
             /** Version */
             version: number;
         };
@@ -724,15 +944,21 @@ export interface components {
             };
             /** Columns */
             columns: {
-                [key: string]: string;
+                [key: string]: unknown;
             }[];
             grid: components["schemas"]["Grid"];
             /** Hash */
             hash: string;
             /** Id */
             id: number;
+            /** Masks */
+            masks: components["schemas"]["MaskView"][];
             /** Name */
             name: string;
+            /** Occasions */
+            occasions: components["schemas"]["OccasionView"][];
+            /** Parent Id */
+            parent_id: number | null;
             /** Series */
             series: components["schemas"]["SeriesView"][];
             /** Unit */
@@ -837,6 +1063,73 @@ export interface components {
              */
             kind: "drift";
         };
+        /**
+         * Edit
+         * @description Changes to a dataset; they are applied in this order.
+         */
+        Edit: {
+            /** @default null */
+            coarser: components["schemas"]["Coarser"] | null;
+            /**
+             * Exclude
+             * @default []
+             */
+            exclude: string[];
+            /**
+             * @default {
+             *       "longest": null,
+             *       "method": "leave",
+             *       "period": null,
+             *       "window": 5
+             *     }
+             */
+            filling: components["schemas"]["Filling"];
+            /** Filling Of */
+            filling_of?: {
+                [key: string]: components["schemas"]["Filling"];
+            };
+            /**
+             * Holidays
+             * @default []
+             */
+            holidays: components["schemas"]["PublicHolidays"][];
+            /**
+             * Masks
+             * @default []
+             */
+            masks: components["schemas"]["MaskedSpan"][];
+            /**
+             * Occasions
+             * @default []
+             */
+            occasions: components["schemas"]["OccasionSpan"][];
+            /** @default null */
+            resampling: components["schemas"]["Resampling"] | null;
+            /**
+             * Unfill
+             * @description Take filled values out again first.
+             * @default false
+             */
+            unfill: boolean;
+            /**
+             * Unmask
+             * @description Masks to take off, by their place in the list.
+             * @default []
+             */
+            unmask: number[];
+        };
+        /**
+         * EditBody
+         * @description A change to a dataset that makes its next version.
+         */
+        EditBody: {
+            edit: components["schemas"]["Edit"];
+            /**
+             * Name
+             * @default null
+             */
+            name: string | null;
+        };
         /** ExperimentBrief */
         ExperimentBrief: {
             /** Cells */
@@ -920,16 +1213,75 @@ export interface components {
             /** Windows */
             windows: number | null;
         };
-        /** FindingView */
+        /** FetchBody */
+        FetchBody: {
+            /** Connection */
+            connection: string;
+            /**
+             * Query
+             * @default null
+             */
+            query: string | null;
+        };
+        /**
+         * Filling
+         * @description How gaps are filled; filled points stay marked and never score.
+         */
+        Filling: {
+            /**
+             * Longest gap
+             * @description Steps; longer gaps stay missing.
+             * @default null
+             */
+            longest: number | null;
+            /**
+             * Method
+             * @default leave
+             * @enum {string}
+             */
+            method: "leave" | "carry_last" | "linear" | "seasonal" | "seasonal_level" | "moving_average" | "flattened" | "zero";
+            /**
+             * Season
+             * @description Steps; empty: the step's own.
+             * @default null
+             */
+            period: number | null;
+            /**
+             * Window
+             * @description Moving average: known points on each side.
+             * @default 5
+             */
+            window: number;
+        };
+        /**
+         * FindingView
+         * @description What was found, and the remedy in force; `settled` is false while a choice is wanted.
+         */
         FindingView: {
+            /** About */
+            about: string;
+            /** Chosen */
+            chosen: string;
             /** Code */
             code: string;
+            /** Count */
+            count: number;
+            /** Id */
+            id: string;
             /** Message */
             message: string;
+            /** Proposed */
+            proposed: string;
+            /** Remedies */
+            remedies: components["schemas"]["RemedyView"][];
             /** Rows */
             rows: number[];
+            /** Settled */
+            settled: boolean;
             /** Severity */
             severity: string;
+            /** Spans */
+            spans: components["schemas"]["SpanView"][];
         };
         /** FlagView */
         FlagView: {
@@ -1184,6 +1536,11 @@ export interface components {
         Line: {
             /** Exact */
             exact: boolean;
+            /**
+             * Filled
+             * @description Places of filled values, where all are there.
+             */
+            filled?: number[];
             /** Times */
             times: number[];
             /** Values */
@@ -1220,6 +1577,48 @@ export interface components {
              */
             offset: number;
         };
+        /** MaskView */
+        MaskView: {
+            /** Key */
+            key: string | null;
+            /** Learning */
+            learning: boolean;
+            /** Reason */
+            reason: string;
+            /** Scoring */
+            scoring: boolean;
+            /** Start */
+            start: number;
+            /** Stop */
+            stop: number;
+        };
+        /**
+         * MaskedSpan
+         * @description A span of time left out, ends included; of one series or of all.
+         */
+        MaskedSpan: {
+            /** End */
+            end: string;
+            /**
+             * Learning
+             * @default true
+             */
+            learning: boolean;
+            /** Reason */
+            reason: string;
+            /**
+             * Scoring
+             * @default true
+             */
+            scoring: boolean;
+            /**
+             * Series
+             * @default null
+             */
+            series: string | null;
+            /** Start */
+            start: string;
+        };
         /**
          * Mean
          * @description The mean of all known values, for every step ahead.
@@ -1233,32 +1632,65 @@ export interface components {
         };
         /** NewDataset */
         NewDataset: {
+            /**
+             * Account
+             * @default null
+             */
+            account: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * More
+             * @description Further uploads, in order.
+             */
+            more?: components["schemas"]["UploadId"][];
             /** Name */
             name: string;
             /** Project Id */
             project_id: number;
             /**
-             * Roles
-             * @default null
+             * @default {
+             *       "categories": {},
+             *       "checked": false,
+             *       "coarser": null,
+             *       "combine": "append",
+             *       "events": null,
+             *       "exclude": [],
+             *       "filling": {
+             *         "longest": null,
+             *         "method": "leave",
+             *         "period": null,
+             *         "window": 5
+             *       },
+             *       "filling_of": {},
+             *       "holidays": [],
+             *       "join_on": [],
+             *       "masks": [],
+             *       "occasions": [],
+             *       "period_end": null,
+             *       "period_start": null,
+             *       "reader": {
+             *         "comment": null,
+             *         "decimal": null,
+             *         "delimiter": null,
+             *         "encoding": null,
+             *         "header_rows": null,
+             *         "member": null,
+             *         "missing": [],
+             *         "sheet": null,
+             *         "skip_rows": null
+             *       },
+             *       "remedies": {},
+             *       "resampling": null,
+             *       "roles": {},
+             *       "schema_version": 1,
+             *       "step": null,
+             *       "time_form": null,
+             *       "unit": "",
+             *       "zone": "UTC"
+             *     }
              */
-            roles: {
-                [key: string]: "time" | "key" | "target" | "observed" | "known_ahead" | "static" | "ignore";
-            } | null;
-            /**
-             * Step
-             * @default null
-             */
-            step: string | null;
-            /**
-             * Unit
-             * @default
-             */
-            unit: string;
-            /**
-             * Zone
-             * @default UTC
-             */
-            zone: string;
+            recipe: components["schemas"]["Recipe"];
         };
         /** NewExperiment */
         NewExperiment: {
@@ -1337,6 +1769,30 @@ export interface components {
             contender: string;
             /** Experiment Id */
             experiment_id: number;
+        };
+        /**
+         * OccasionSpan
+         * @description A named date or span of dates, ends included.
+         */
+        OccasionSpan: {
+            /** First */
+            first: string;
+            /**
+             * Last
+             * @default null
+             */
+            last: string | null;
+            /** Name */
+            name: string;
+        };
+        /** OccasionView */
+        OccasionView: {
+            /** Name */
+            name: string;
+            /** Start */
+            start: number;
+            /** Stop */
+            stop: number;
         };
         /** OutlookBrief */
         OutlookBrief: {
@@ -1420,31 +1876,56 @@ export interface components {
         };
         /**
          * Preview
-         * @description What an upload would become; `problem` says why it cannot become anything yet.
+         * @description What uploads would become; `problem` says why they cannot become anything yet.
+         *
+         *     `sample` holds the cells of rows `sample_rows` (from 0); row 0 is line `first_line` of the file.
          */
         Preview: {
             /** Columns */
             columns: components["schemas"]["ColumnView"][];
-            /** Delimiter */
-            delimiter: string;
-            /** Encoding */
-            encoding: string;
+            /**
+             * Differences
+             * @default null
+             */
+            differences: string[] | null;
+            /** Facts */
+            facts: {
+                [key: string]: unknown;
+            };
             /**
              * Findings
              * @default []
              */
             findings: components["schemas"]["FindingView"][];
+            /** First Line */
+            first_line: number;
+            /** Format */
+            format: string;
             /** @default null */
             line: components["schemas"]["Line"] | null;
+            /**
+             * Line Key
+             * @default
+             */
+            line_key: string;
             /** @default null */
             problem: components["schemas"]["Problem"] | null;
             /** Rows */
             rows: number;
+            /** Sample */
+            sample: string[][];
+            /** Sample Rows */
+            sample_rows: number[];
             /**
              * Series
              * @default []
              */
             series: components["schemas"]["SeriesView"][];
+            /**
+             * Series Count
+             * @default 0
+             */
+            series_count: number;
             /**
              * Step
              * @default null
@@ -1452,6 +1933,75 @@ export interface components {
             step: string | null;
             /** Zone */
             zone: string;
+        };
+        /** PreviewBody */
+        PreviewBody: {
+            /**
+             * Account
+             * @default null
+             */
+            account: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * More
+             * @description Further uploads, in order.
+             */
+            more?: components["schemas"]["UploadId"][];
+            /**
+             * Project Id
+             * @default null
+             */
+            project_id: number | null;
+            /**
+             * @default {
+             *       "categories": {},
+             *       "checked": false,
+             *       "coarser": null,
+             *       "combine": "append",
+             *       "events": null,
+             *       "exclude": [],
+             *       "filling": {
+             *         "longest": null,
+             *         "method": "leave",
+             *         "period": null,
+             *         "window": 5
+             *       },
+             *       "filling_of": {},
+             *       "holidays": [],
+             *       "join_on": [],
+             *       "masks": [],
+             *       "occasions": [],
+             *       "period_end": null,
+             *       "period_start": null,
+             *       "reader": {
+             *         "comment": null,
+             *         "decimal": null,
+             *         "delimiter": null,
+             *         "encoding": null,
+             *         "header_rows": null,
+             *         "member": null,
+             *         "missing": [],
+             *         "sheet": null,
+             *         "skip_rows": null
+             *       },
+             *       "remedies": {},
+             *       "resampling": null,
+             *       "roles": {},
+             *       "schema_version": 1,
+             *       "step": null,
+             *       "time_form": null,
+             *       "unit": "",
+             *       "zone": "UTC"
+             *     }
+             */
+            recipe: components["schemas"]["Recipe"];
+            /**
+             * Series
+             * @description The series whose line is wanted; the first if not given.
+             * @default null
+             */
+            series: string | null;
         };
         /**
          * Problem
@@ -1537,22 +2087,203 @@ export interface components {
             }[];
         };
         /**
-         * Reading
-         * @description How an upload is to be read; what is not given is guessed.
+         * PublicHolidays
+         * @description Public holidays of a country and, where given, its subdivision, over the data and two years beyond.
          */
-        Reading: {
+        PublicHolidays: {
             /**
-             * Roles
+             * Country
+             * @description Two letters, such as PT.
+             */
+            country: string;
+            /**
+             * Subdivision
              * @default null
              */
-            roles: {
+            subdivision: string | null;
+        };
+        /**
+         * ReaderSettings
+         * @description How bytes become rows; what is not given is found out from the file.
+         */
+        ReaderSettings: {
+            /**
+             * Comment mark
+             * @description Lines that begin with it.
+             * @default null
+             */
+            comment: string | null;
+            /**
+             * Decimal mark
+             * @default null
+             */
+            decimal: string | null;
+            /**
+             * Delimiter
+             * @default null
+             */
+            delimiter: string | null;
+            /**
+             * Encoding
+             * @description Such as utf-8 or latin-1.
+             * @default null
+             */
+            encoding: string | null;
+            /**
+             * Header lines
+             * @description 0: there is none.
+             * @default null
+             */
+            header_rows: number | null;
+            /**
+             * File in the zip
+             * @default null
+             */
+            member: string | null;
+            /**
+             * More missing marks
+             * @description Besides NA, null, - and blanks.
+             * @default []
+             */
+            missing: string[];
+            /**
+             * Sheet
+             * @description Of a workbook; empty: the first.
+             * @default null
+             */
+            sheet: string | null;
+            /**
+             * Lines to skip
+             * @description Above the header.
+             * @default null
+             */
+            skip_rows: number | null;
+        };
+        /**
+         * Recipe
+         * @description What was understood and decided about sources; the same recipe on the same sources gives the same hash.
+         */
+        Recipe: {
+            /**
+             * Categories
+             * @description Column to whether its values are names.
+             */
+            categories?: {
+                [key: string]: boolean;
+            };
+            /**
+             * Checked
+             * @description The data has been through intake: nothing is looked for or mended.
+             * @default false
+             */
+            checked: boolean;
+            /** @default null */
+            coarser: components["schemas"]["Coarser"] | null;
+            /**
+             * Combine
+             * @default append
+             * @enum {string}
+             */
+            combine: "append" | "join";
+            /** @default null */
+            events: components["schemas"]["Bucketing"] | null;
+            /**
+             * Exclude
+             * @description Series to leave out.
+             * @default []
+             */
+            exclude: string[];
+            /**
+             * @default {
+             *       "longest": null,
+             *       "method": "leave",
+             *       "period": null,
+             *       "window": 5
+             *     }
+             */
+            filling: components["schemas"]["Filling"];
+            /** Filling Of */
+            filling_of?: {
+                [key: string]: components["schemas"]["Filling"];
+            };
+            /**
+             * Holidays
+             * @default []
+             */
+            holidays: components["schemas"]["PublicHolidays"][];
+            /**
+             * Join On
+             * @default []
+             */
+            join_on: string[];
+            /**
+             * Masks
+             * @default []
+             */
+            masks: components["schemas"]["MaskedSpan"][];
+            /**
+             * Occasions
+             * @default []
+             */
+            occasions: components["schemas"]["OccasionSpan"][];
+            /**
+             * Period End
+             * @default null
+             */
+            period_end: string | null;
+            /**
+             * Period Start
+             * @default null
+             */
+            period_start: string | null;
+            /**
+             * @default {
+             *       "comment": null,
+             *       "decimal": null,
+             *       "delimiter": null,
+             *       "encoding": null,
+             *       "header_rows": null,
+             *       "member": null,
+             *       "missing": [],
+             *       "sheet": null,
+             *       "skip_rows": null
+             *     }
+             */
+            reader: components["schemas"]["ReaderSettings"];
+            /**
+             * Remedies
+             * @description Finding to remedy.
+             */
+            remedies?: {
+                [key: string]: string;
+            };
+            /** @default null */
+            resampling: components["schemas"]["Resampling"] | null;
+            /**
+             * Roles
+             * @description Column to role; the rest is guessed.
+             */
+            roles?: {
                 [key: string]: "time" | "key" | "target" | "observed" | "known_ahead" | "static" | "ignore";
-            } | null;
+            };
+            /**
+             * Schema Version
+             * @default 1
+             * @constant
+             */
+            schema_version: 1;
             /**
              * Step
+             * @description Such as “1 hour”; empty: inferred.
              * @default null
              */
             step: string | null;
+            /**
+             * Time Form
+             * @description Such as “day first”; empty: decided from the whole column.
+             * @default null
+             */
+            time_form: string | null;
             /**
              * Unit
              * @default
@@ -1563,6 +2294,39 @@ export interface components {
              * @default UTC
              */
             zone: string;
+        };
+        /** RemedyView */
+        RemedyView: {
+            /** Label */
+            label: string;
+            /** Name */
+            name: string;
+        };
+        /**
+         * Resampling
+         * @description A regular series to another step.
+         */
+        Resampling: {
+            /**
+             * Aggregate
+             * @description When the new step is longer.
+             * @default mean
+             * @enum {string}
+             */
+            aggregate: "sum" | "mean" | "min" | "max" | "first" | "last" | "count" | "distinct";
+            /** Per column */
+            aggregate_of?: {
+                [key: string]: "sum" | "mean" | "min" | "max" | "first" | "last" | "count" | "distinct";
+            };
+            /**
+             * When the new step is shorter
+             * @description Repeat a level, divide a sum, or leave gaps.
+             * @default repeat
+             * @enum {string}
+             */
+            spread: "repeat" | "divide" | "linear" | "missing";
+            /** Step */
+            step: string;
         };
         /**
          * Ridge
@@ -1670,8 +2434,23 @@ export interface components {
              */
             period: number | null;
         };
+        /** SeriesChangeView */
+        SeriesChangeView: {
+            /** Change */
+            change: string;
+            /** Changed */
+            changed: number;
+            /** First */
+            first: number;
+            /** Key */
+            key: string;
+            /** Last */
+            last: number;
+        };
         /** SeriesView */
         SeriesView: {
+            /** Filled */
+            filled: number;
             /** First */
             first: number;
             /** Highest */
@@ -1680,6 +2459,8 @@ export interface components {
             key: string;
             /** Last */
             last: number;
+            /** Last Value */
+            last_value: number | null;
             /** Length */
             length: number;
             /** Lowest */
@@ -1701,6 +2482,15 @@ export interface components {
             last: number;
             /** Name */
             name: string;
+        };
+        /** SpanView */
+        SpanView: {
+            /** Key */
+            key: string;
+            /** Start */
+            start: number;
+            /** Stop */
+            stop: number;
         };
         /**
          * StageView
@@ -1756,6 +2546,8 @@ export interface components {
              */
             threshold: number | null;
         };
+        /** UploadId */
+        UploadId: string;
         /** Uploaded */
         Uploaded: {
             /** Bytes */
@@ -1941,7 +2733,36 @@ export interface operations {
             };
         };
     };
-    intake_view_dataset_datasets__int_dataset_id__get: {
+    intake_connections_connections_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConnectionList"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    datasets_view_dataset_datasets__int_dataset_id__get: {
         parameters: {
             query?: never;
             header?: never;
@@ -1981,9 +2802,131 @@ export interface operations {
             };
         };
     };
-    intake_dataset_csv_datasets__int_dataset_id__data_csv_get: {
+    datasets_account_file_datasets__int_dataset_id__account_json_get: {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                dataset_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    datasets_compare_datasets__int_dataset_id__compare__int_other_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset_id: number;
+                other_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    datasets_dataset_csv_datasets__int_dataset_id__data_csv_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    datasets_edit_dataset_datasets__int_dataset_id__edit_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DatasetView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    datasets_export_datasets__int_dataset_id__export_get: {
+        parameters: {
+            query?: {
+                format?: "csv" | "jsonl" | "parquet" | "arrow" | "xlsx";
+            };
             header?: never;
             path: {
                 dataset_id: number;
@@ -2074,7 +3017,7 @@ export interface operations {
             };
         };
     };
-    intake_series_line_datasets__int_dataset_id__series__int_series__line_get: {
+    datasets_series_line_datasets__int_dataset_id__series__int_series__line_get: {
         parameters: {
             query?: {
                 start?: number | null;
@@ -3020,6 +3963,79 @@ export interface operations {
             };
         };
     };
+    intake_fetch_source_uploads_fetch_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FetchBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Uploaded"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    intake_read_calendar_uploads__string_upload_id__calendar_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                upload_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalendarView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     intake_make_dataset_uploads__string_upload_id__dataset_post: {
         parameters: {
             query?: never;
@@ -3066,7 +4082,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Reading"];
+                "application/json": components["schemas"]["PreviewBody"];
             };
         };
         responses: {

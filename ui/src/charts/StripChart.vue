@@ -4,7 +4,7 @@ import { client, unwrap, type Shapes } from '../api/client'
 import { useProject } from '../state/project'
 import { useView } from '../state/view'
 import { themeVersion, token } from '../theme/theme'
-import { timeLabels, type Pennant } from './lane'
+import { hatch, timeLabels, type Pennant } from './lane'
 import { useFetched } from './useLine'
 
 const props = defineProps<{ origins?: number[]; pennants?: Pennant[]; rows?: number[] }>()
@@ -34,6 +34,11 @@ const brush = computed(() => {
   const left = Math.max(share(view.span[0]), 0)
   const right = Math.min(share(view.span[1]), 1)
   return { left: `${left * 100}%`, width: `${Math.max(right - left, 0.002) * 100}%` }
+})
+const selected = computed(() => {
+  if (!view.selection) return null
+  const [low, high] = view.selection.map(share) as [number, number]
+  return { left: `${low * 100}%`, width: `${Math.max(high - low, 0.001) * 100}%` }
 })
 const cutoffText = computed(() => store.axis?.text(cutoffTime.value) ?? '')
 
@@ -82,6 +87,8 @@ function draw() {
     }
     ctx.globalAlpha = 1
   }
+  for (const [from, to] of store.maskSpans(view.key))
+    hatch(ctx, share(from) * columns, 0, (share(to) - share(from)) * columns, target.height)
   ctx.fillStyle = token('ink-2')
   for (const origin of props.origins ?? []) {
     const x = share(store.axis?.time(origin - 1) ?? 0) * columns
@@ -158,7 +165,16 @@ function schedule() {
   frame = requestAnimationFrame(draw)
 }
 watch(
-  [line, width, cutoffTime, themeVersion, () => props.origins, () => props.pennants, () => props.rows],
+  [
+    line,
+    width,
+    cutoffTime,
+    themeVersion,
+    () => store.dataset?.masks,
+    () => props.origins,
+    () => props.pennants,
+    () => props.rows,
+  ],
   schedule,
   { flush: 'post' },
 )
@@ -228,6 +244,7 @@ onBeforeUnmount(() => observer?.disconnect())
     >
       <canvas ref="canvas" :style="{ width: width + 'px', height: HEIGHT + 'px' }"></canvas>
       <div class="brush" :style="brush"></div>
+      <div v-if="selected" class="selected" :style="selected"></div>
       <div
         class="cutoff"
         role="slider"
@@ -271,6 +288,15 @@ canvas {
   bottom: 0;
   border: 1.5px solid var(--ink);
   border-radius: 3px;
+  pointer-events: none;
+}
+.selected {
+  position: absolute;
+  top: 0;
+  bottom: 0;
+  background: var(--selection);
+  border: 1px dashed var(--ink-2);
+  opacity: 0.7;
   pointer-events: none;
 }
 .cutoff {

@@ -9,6 +9,8 @@ import { themeVersion } from '../theme/theme'
 import {
   axes,
   drawCutoff,
+  drawFilled,
+  drawMasks,
   drawPennants,
   drawVeil,
   paint,
@@ -34,6 +36,8 @@ const props = withDefaults(
     busy?: boolean
     /** Where the known ends, when it is not the cutoff (epoch seconds). */
     knownUntil?: number | null
+    /** The observed line, for the dots of filled points. */
+    filled?: { times: number[]; values: (number | null)[]; filled?: number[] } | null
   }>(),
   {
     title: '',
@@ -46,6 +50,7 @@ const props = withDefaults(
     fromZero: false,
     busy: false,
     knownUntil: null,
+    filled: null,
   },
 )
 const emit = defineEmits<{ threshold: [value: number]; pick: [time: number] }>()
@@ -148,10 +153,16 @@ function options(width: number, height: number): uPlot.Options {
       fill: () => `color-mix(in srgb, ${paint(each.color)} ${each.alpha * 100}%, transparent)`,
     })),
     hooks: {
-      drawClear: [(u) => drawVeil(u, cutoffTime.value)],
+      drawClear: [
+        (u) => {
+          drawVeil(u, cutoffTime.value)
+          drawMasks(u, store.maskSpans(view.key))
+        },
+      ],
       draw: [
         (u) => {
           drawThreshold(u)
+          if (props.filled) drawFilled(u, props.filled)
           drawPennants(u, props.pennants)
           drawCutoff(u, cutoffTime.value)
         },

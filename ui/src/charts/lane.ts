@@ -155,6 +155,55 @@ export function drawVeil(chart: uPlot, cutoff: number | null) {
   chart.ctx.restore()
 }
 
+/** Grey hatching where a mask lies. */
+export function drawMasks(chart: uPlot, spans: [number, number][]) {
+  const { left, top, width, height } = chart.bbox
+  for (const [from, to] of spans) {
+    const a = Math.max(chart.valToPos(from, 'x', true), left)
+    const b = Math.min(chart.valToPos(to, 'x', true), left + width)
+    if (b > a) hatch(chart.ctx, a, top, b - a, height)
+  }
+}
+
+export function hatch(ctx: CanvasRenderingContext2D, x: number, y: number, width: number, height: number) {
+  const gap = 6 * devicePixelRatio
+  ctx.save()
+  ctx.beginPath()
+  ctx.rect(x, y, Math.max(width, devicePixelRatio), height)
+  ctx.clip()
+  ctx.strokeStyle = token('ink-3')
+  ctx.globalAlpha = 0.55
+  ctx.lineWidth = devicePixelRatio
+  ctx.beginPath()
+  for (let at = x - height - (x % gap); at < x + width; at += gap) {
+    ctx.moveTo(at, y + height)
+    ctx.lineTo(at + height, y)
+  }
+  ctx.stroke()
+  ctx.restore()
+}
+
+/** Hollow dots on the filled points. */
+export function drawFilled(chart: uPlot, points: Points & { filled?: number[] }) {
+  const { left, width } = chart.bbox
+  const ctx = chart.ctx
+  ctx.save()
+  ctx.strokeStyle = token('ink')
+  ctx.fillStyle = token('panel')
+  ctx.lineWidth = devicePixelRatio
+  for (const at of points.filled ?? []) {
+    const value = points.values[at]
+    if (value === null || value === undefined) continue
+    const x = chart.valToPos(points.times[at] as number, 'x', true)
+    if (x < left || x > left + width) continue
+    ctx.beginPath()
+    ctx.arc(x, chart.valToPos(value, 'y', true), 2.5 * devicePixelRatio, 0, 2 * Math.PI)
+    ctx.fill()
+    ctx.stroke()
+  }
+  ctx.restore()
+}
+
 export function drawCutoff(chart: uPlot, cutoff: number | null) {
   if (cutoff === null) return
   const { left, top, width, height } = chart.bbox

@@ -52,6 +52,12 @@ export function useKeys() {
       view.selection = null
     },
     '0': () => view.setSpan(...view.extent),
+    m: () => {
+      if (!view.selection || !store.project) return
+      view.masking = view.inspector = true
+      const to = { name: 'intake', params: { project: store.project.id }, query: route.query }
+      if (route.name !== 'intake') void router.push(to)
+    },
     r: () => roomActions.run?.(),
     Escape: close,
     '?': () => (sheet.value = true),

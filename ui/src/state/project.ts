@@ -34,6 +34,9 @@ export const useProject = defineStore('project', () => {
   const connected = ref(true)
   /** Counts changes of experiments and outlooks, by kind and id; rooms watch the ones they show. */
   const ticks = ref<Record<string, number>>({})
+  /** How far the reading of what was brought is, while it is read. */
+  const intake = ref<{ stage: string; share: number } | null>(null)
+  let quiet: ReturnType<typeof setTimeout> | undefined
   let stream: EventSource | null = null
   let refresh: ReturnType<typeof setTimeout> | undefined
 
@@ -97,6 +100,14 @@ export const useProject = defineStore('project', () => {
         experiment?: number
         outlook?: number
         resync?: boolean
+        intake?: string
+        share?: number
+      }
+      if (event.intake) {
+        intake.value = { stage: event.intake, share: event.share ?? 0 }
+        clearTimeout(quiet)
+        quiet = setTimeout(() => (intake.value = null), 3000)
+        return
       }
       const next = { ...ticks.value }
       const bump = (name: string) => (next[name] = (next[name] ?? 0) + 1)
@@ -111,6 +122,15 @@ export const useProject = defineStore('project', () => {
     }
   }
 
+  /** Masked spans of a series as times. */
+  function maskSpans(key: string): [number, number][] {
+    const grid = axis.value
+    if (!grid) return []
+    return (dataset.value?.masks ?? [])
+      .filter((each) => each.key === null || each.key === key)
+      .map((each) => [grid.time(each.start - 1), grid.time(each.stop - 1)])
+  }
+
   const tick = (name: string) => (ticks.value[name] ?? 0) + (ticks.value.resync ?? 0)
   return {
     list,
@@ -118,6 +138,7 @@ export const useProject = defineStore('project', () => {
     dataset,
     catalogue,
     connected,
+    intake,
     choices,
     axis,
     running,
@@ -126,6 +147,7 @@ export const useProject = defineStore('project', () => {
     reload,
     choose,
     create,
+    maskSpans,
     tick,
   }
 })

@@ -17,6 +17,8 @@ export const useView = defineStore('view', () => {
   const readings = ref<Record<string, { label: string; value: string; color?: string }[]>>({})
   const inspector = ref(true)
   const selection = ref<[number, number] | null>(null)
+  /** Whether the selected span is about to be masked. */
+  const masking = ref(false)
 
   const extent = computed<[number, number]>(() => {
     const axis = store.axis
@@ -109,6 +111,7 @@ export const useView = defineStore('view', () => {
     readings,
     inspector,
     selection,
+    masking,
     extent,
     key,
     unit,

@@ -9,6 +9,7 @@ from proteron.core.compiled import kernel
 from proteron.core.errors import InputError, SettingsError
 from proteron.core.intake.findings import Ledger
 from proteron.core.intake.recipe import Bucketing, Recipe
+from proteron.core.intake.roles import Role
 from proteron.core.intake.rows import Rows
 from proteron.core.panel import Floats
 from proteron.core.timeline import Instants, Ints, Step, TimeAxis, parse_moment, to_local, to_utc
@@ -151,8 +152,11 @@ def _bucketed(
         begin, stop = int(ends[0] > edges[0]), length - int(ends[1] < edges[1] - np.timedelta64(1, "s"))
     dropped = length - (stop - begin)
     empties = int((counts.reshape(keys, length)[:, begin:stop] == 0).sum())
-    words = f"{len(rows):,} events in {stop - begin:,} buckets of {axis.step} and {keys} keys; {empties:,} are empty: {events.empty}"
-    ledger.add("bucketed", "note", f"{words}. {dropped} partial buckets at the ends left out.", count=len(rows))
+    message = (
+        f"{len(rows):,} events in {stop - begin:,} buckets of {axis.step} and {keys} keys; {empties:,} are empty: "
+        f"{events.empty}. {dropped} partial buckets at the ends left out."
+    )
+    ledger.add("bucketed", "note", message, count=len(rows))
     position = np.arange(begin, stop)
     times = np.tile(axis.times(position), keys)
     codes = np.repeat(np.arange(keys, dtype=np.int32), stop - begin)
@@ -164,5 +168,5 @@ def _bucketed(
             empty = events.empty_of.get(key, events.empty)
             shaped[index, none[index]] = 0.0 if empty == "zero" else np.nan
         out[name] = shaped.ravel()
-    roles = dict.fromkeys(out, "target")
+    roles: dict[str, Role] = dict.fromkeys(out, "target")
     return replace(rows, numbers=None, times=times, codes=codes, columns=out, roles=roles, labels={})

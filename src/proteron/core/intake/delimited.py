@@ -14,7 +14,7 @@ import pyarrow.csv as pa_csv
 from proteron.core.errors import InputError, LimitError
 from proteron.core.intake.heading import Heading, find_heading
 from proteron.core.intake.limits import Limits, Source
-from proteron.core.intake.raw import Note, RawTable, ReaderSettings, distinct_names
+from proteron.core.intake.raw import Note, RawTable, ReaderSettings, distinct_names, plain_text
 
 DELIMITERS = (",", ";", "\t", "|")
 COMMENTS = ("#", "%")
@@ -51,14 +51,15 @@ def read_delimited(
     if not heading.names:
         raise InputError("There is no row of cells in this file.", field="file")
     limits.check_table(0, len(heading.names))
-    names = distinct_names(heading.names)
-    if names != [name.strip() for name in heading.names] and heading.rows:
+    names = distinct_names([plain_text(name, "delimited") for name in heading.names])
+    if len(set(heading.names)) < len(names) and heading.rows:
         notes.append(Note("column names", "Column names were empty or repeated: numbered.", severity="note"))
     if heading.rows == 0:
         notes.append(Note("no header", "There is no header line: columns are numbered.", severity="note"))
     above = _lines_above(rows, heading, text, comment, delimiter)
+    quoted = _quoted_columns(lines, heading.skip + heading.rows, delimiter, names)
     reading = _Reading(source, reader, delimiter, encoding, comment, above, names, limits, progress)
-    table, ragged = reading.read(_guess_types(rows[heading.skip + heading.rows :], names, reader))
+    table, ragged = reading.read(_guess_types(rows[heading.skip + heading.rows :], names, reader, quoted))
     if reading.encoding != encoding:
         encoding = reading.encoding
         notes.append(_LATIN)
@@ -72,7 +73,7 @@ def read_delimited(
         )  # fmt: skip
     facts = {
         "encoding": encoding, "delimiter": delimiter, "header_rows": heading.rows, "skip_rows": heading.skip,
-        "comment": comment,
+        "comment": comment, "quoted": quoted or None,
     }  # fmt: skip
     return RawTable(table, "delimited", facts, tuple(notes), above + 1)
 
@@ -265,7 +266,19 @@ def _lines_above(rows: list[list[str]], heading: Heading, text: str, comment: st
     return number
 
 
-def _guess_types(rows: list[list[str]], names: list[str], reader: ReaderSettings) -> dict[str, pa.DataType]:
+def _quoted_columns(lines: list[str], above: int, delimiter: str, names: list[str]) -> list[str]:
+    """Columns whose first cell is quoted: text, even where it looks like a number."""
+    cell = rf'(?:^|{re.escape(delimiter)})("(?:[^"]|"")*"|[^{re.escape(delimiter)}\r\n]*)'
+    for line in lines[above : above + 3]:
+        cells = re.findall(cell, line.rstrip("\r\n"))
+        if len(cells) == len(names):
+            return [name for name, text in zip(names, cells, strict=True) if text.startswith('"')]
+    return []
+
+
+def _guess_types(
+    rows: list[list[str]], names: list[str], reader: ReaderSettings, quoted: list[str]
+) -> dict[str, pa.DataType]:
     """Types for columns that are plain throughout the sample; text for all others."""
     types: dict[str, pa.DataType] = {}
     marks = set(reader.marks)
@@ -274,6 +287,12 @@ def _guess_types(rows: list[list[str]], names: list[str], reader: ReaderSettings
         present = [cell for cell in cells if cell not in marks]
         types[name] = pa.string()
         if not present or reader.decimal == ",":
+            continue
+        if name in quoted:
+            if len(rows) >= 50 and len(set(cells)) <= len(cells) // 4:
+                types[name] = pa.dictionary(pa.int32(), pa.string())
+            continue
+        if any(re.match(r"^0\d", cell) for cell in present):  # codes, not counts
             continue
         if all(_PLAIN.match(cell) for cell in present) and not all(re.fullmatch(r"\d{4}|\d{8}", c) for c in present):
             types[name] = pa.float64() if not all(re.fullmatch(r"-?\d{1,15}", c) for c in present) else pa.int64()

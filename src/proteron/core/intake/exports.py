@@ -13,7 +13,10 @@ import pyarrow.feather as pa_feather
 import pyarrow.parquet as pa_parquet
 
 from proteron.core.errors import LimitError, SettingsError
-from proteron.core.panel import Covariate, Panel
+from proteron.core.intake.raw import MARK, MARKS
+from proteron.core.intake.recipe import MaskedSpan, OccasionSpan, Recipe
+from proteron.core.intake.roles import Role
+from proteron.core.panel import FILLED, FROM_BOTH_SIDES, Covariate, Panel
 
 _FORMULA = re.compile(r"^'*[=+\-@\t\r]")
 _SHEET_ROWS = 1_048_575
@@ -40,10 +43,47 @@ def panel_table(panel: Panel, spreadsheet: bool = False) -> pa.Table:
         "key": pa.DictionaryArray.from_arrays(pa.array(codes), keys),
         "value": _numbers(_stretched(panel.values, panel.offsets, lengths)),
     }
+    if panel.marks.any() or any(column.role == "known_ahead" for column in panel.covariates):
+        columns[MARK] = _marks(panel, lengths)
     for column in panel.covariates:
         name = column.name if column.name not in columns else f"{column.name} column"
         columns[safe(name)] = _cells(column, lengths, safe)
     return pa.table(columns)
+
+
+def recipe_of(panel: Panel) -> Recipe:
+    """The recipe that reads a written panel back as it was: roles, grid, masks, occasions; nothing is mended."""
+    roles: dict[str, Role] = {"time": "time", "key": "key", "value": "target"}
+    roles |= {column.name: column.role for column in panel.covariates}
+    day = np.timedelta64(1, "D")
+
+    def date(position: int, back: int = 0) -> str:
+        return str(panel.axis.local(np.array([position]))[0].astype("datetime64[D]") - back * day)
+
+    def stamp(position: int) -> str:
+        return str(panel.axis.times(np.array([position]))[0]) + "+00:00"
+
+    return Recipe(
+        roles=roles,
+        categories={column.name: bool(column.labels) for column in panel.covariates},
+        zone=panel.zone, unit=panel.unit, step=panel.step, checked=True,
+        masks=tuple(
+            MaskedSpan(start=stamp(m.start), end=stamp(m.stop - 1), reason=m.reason, learning=m.learning,
+                       scoring=m.scoring, series=m.key)
+            for m in panel.masks
+        ),
+        occasions=tuple(OccasionSpan(name=o.name, first=date(o.start), last=date(o.stop, 1)) for o in panel.occasions),
+    )  # fmt: skip
+
+
+def _marks(panel: Panel, lengths: list[int]) -> Any:
+    known = MARKS.index("known")
+    codes = [np.full(n, MARKS.index("ahead"), dtype=np.int32) for n in lengths]
+    for index, part in enumerate(codes):
+        marks = panel.series_marks(index)
+        filled = np.where(marks & FROM_BOTH_SIDES, MARKS.index("filled across"), MARKS.index("filled"))
+        part[: len(marks)] = np.where(marks & FILLED, filled, known)
+    return pa.DictionaryArray.from_arrays(pa.array(np.concatenate(codes)), pa.array(MARKS))
 
 
 def _reach(panel: Panel, index: int) -> int:
@@ -84,20 +124,13 @@ def csv_pieces(panel: Panel) -> Iterator[bytes]:
     stamp = pa.array(np.char.add(np.datetime_as_string(np.asarray(table["time"].to_numpy())), "Z"))
     table = table.set_column(0, "time", stamp)
     plain = pa.table(
-        [c.cast(pa.string()) if pa.types.is_dictionary(c.type) else _shortest(c) for c in table.columns],
+        [c.cast(pa.string()) if pa.types.is_dictionary(c.type) else c for c in table.columns],
         names=table.column_names,
     )
     for start in range(0, plain.num_rows, 1 << 16):
         sink = pa.BufferOutputStream()
         pa_csv.write_csv(plain.slice(start, 1 << 16), sink, options)
         yield sink.getvalue().to_pybytes()
-
-
-def _shortest(column: Any) -> Any:
-    return column if not pa.types.is_floating(column.type) else pa.chunked_array(
-        [pa.array([None if v is None else repr(v) for v in chunk.to_pylist()], pa.string()).cast(pa.float64()) for chunk in column.chunks],
-        pa.float64(),
-    )  # fmt: skip
 
 
 def _write_csv(panel: Panel, path: Path) -> None:
@@ -126,15 +159,15 @@ def _write_xlsx(panel: Panel, path: Path) -> None:
     sheet = book.create_sheet("panel")
 
     def cell(value: Any) -> Any:
-        made = WriteOnlyCell(sheet, value=value)
-        if isinstance(value, str):
-            made.data_type = "s"
+        # A number is handed over as its shortest exact text: the writer itself keeps 16 digits only.
+        made = WriteOnlyCell(sheet, value=repr(value) if isinstance(value, float) else value)
+        made.data_type = "n" if isinstance(value, float) else "s"
         return made
 
     sheet.append([cell(name) for name in table.column_names])
     stamps = np.char.add(np.datetime_as_string(np.asarray(table["time"].to_numpy())), "Z").tolist()
     for row in zip(stamps, *(column.to_pylist() for column in table.columns[1:]), strict=True):
-        sheet.append([cell(value) for value in row])
+        sheet.append([None if value is None else cell(value) for value in row])
     book.save(path)
 
 

@@ -1,7 +1,7 @@
 """Findings: what is wrong with the data, where, how often, and what can be done about it."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
 import numpy as np
@@ -49,6 +49,7 @@ class Finding:
     about: str = ""
     spans: tuple[Span, ...] = ()
     remedies: tuple[Remedy, ...] = ()
+    proposed: str = ""
     chosen: str = ""
     settled: bool = True
 
@@ -58,8 +59,9 @@ class Finding:
 
     def document(self) -> dict[str, Any]:
         return {
-            "id": self.id, "code": self.code, "severity": self.severity, "rows": list(self.rows), "message": self.message,
-            "count": self.count, "about": self.about, "chosen": self.chosen, "settled": self.settled,
+            "id": self.id, "code": self.code, "severity": self.severity, "rows": list(self.rows),
+            "message": self.message, "count": self.count, "about": self.about, "proposed": self.proposed,
+            "chosen": self.chosen, "settled": self.settled,
             "remedies": [{"name": r.name, "label": r.label} for r in self.remedies],
             "spans": [{"key": s.key, "start": s.start, "stop": s.stop} for s in self.spans],
         }  # fmt: skip
@@ -70,6 +72,7 @@ class Ledger:
     """Collects findings in order and tells which remedy is in force for each."""
 
     choices: Mapping[str, str]
+    trusting: bool = False  # the data was checked before: proposals are not applied
     found: list[Finding] = field(default_factory=list)
 
     def add(
@@ -82,23 +85,27 @@ class Ledger:
         about: str = "",
         spans: Sequence[Span] = (),
         remedies: Sequence[Remedy] = (),
+        apply: bool = True,
     ) -> str:
         """Record a finding; returns the name of the remedy in force, empty when there is none.
+
+        The first remedy is proposed; without `apply` the data is left as it is until it is chosen.
 
         Raises `SettingsError` when a remedy was chosen that this finding does not have.
         """
         shown = tuple(int(row) for row in np.asarray(rows[:_SHOWN]))
         total = len(rows) if count is None else count
         draft = Finding(code, severity, shown, message, total, about, tuple(spans[:200]), tuple(remedies))
+        proposed = remedies[0].name if remedies else ""
         names = [remedy.name for remedy in remedies]
-        chosen = self.choices.get(draft.id) or self.choices.get(code) or (names[0] if names else "")
+        chosen = (
+            self.choices.get(draft.id) or self.choices.get(code) or (proposed if apply or not names else LEAVE.name)
+        )
         if names and chosen not in names:
             raise SettingsError(
                 f"“{chosen}” is no remedy for “{draft.id}”; there are: {', '.join(names)}.", field="remedies"
             )
         given = draft.id in self.choices or code in self.choices
         settled = severity != "error" or given or len(names) < 2
-        self.found.append(
-            Finding(code, severity, shown, message, total, about, draft.spans, draft.remedies, chosen, settled)
-        )
+        self.found.append(replace(draft, proposed=proposed, chosen=chosen, settled=settled))
         return chosen

@@ -9,7 +9,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from proteron.core.intake.raw import ReaderSettings
+from proteron.core.intake.raw import ReaderSettings, plain_text
 from proteron.core.panel import Floats
 
 _CURRENCY = r"[$€£¥]|\b(?:EUR|USD|GBP|CHF|JPY)\b"
@@ -93,17 +93,16 @@ def _decimal(text: Any, reader: ReaderSettings) -> tuple[str, bool]:
     return ("," if reader.delimiter == ";" else "."), True
 
 
-def categories_of(column: Any, most: int = 200) -> tuple[Floats, tuple[str, ...]] | None:
+def categories_of(column: Any, kind: str, most: int = 200) -> tuple[Floats, tuple[str, ...]] | None:
     """Codes (n,) and their sorted labels for a column of few distinct texts or whole numbers; None otherwise."""
-    kind = column.type
-    if pa.types.is_floating(kind) or pa.types.is_timestamp(kind):
+    if pa.types.is_floating(column.type) or pa.types.is_timestamp(column.type):
         return None
     text = column.cast(pa.string())
     merged = text.combine_chunks() if isinstance(text, pa.ChunkedArray) else text
     encoded = merged.dictionary_encode()
     if isinstance(encoded, pa.ChunkedArray):
         encoded = encoded.combine_chunks() if encoded.num_chunks else pa.array([], pa.string()).dictionary_encode()
-    labels = encoded.dictionary.to_pylist()
+    labels = [plain_text(label, kind) for label in encoded.dictionary.to_pylist()]
     if len(labels) > most:
         return None
     kept = sorted(label for label in labels if label != "")

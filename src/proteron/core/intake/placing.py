@@ -97,7 +97,7 @@ def _combine(cells: Ints, values: Floats, way: int, out: Floats) -> None:
 
 @dataclass(frozen=True)
 class Placed:
-    """Rows on the grid: `positions` (n_rows,), and per key where its series begins, how long it is, and where it lies."""
+    """Rows on the grid: `positions` (n_rows,), and per key where its series begins and how long it is."""
 
     axis: TimeAxis
     rows: Rows

@@ -1,9 +1,12 @@
 """A raw table: the rows as they came, in columns, before anything is interpreted."""
 
+import re
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 from pydantic import Field
 
 from proteron.core.documents import Settings
@@ -27,6 +30,15 @@ class ReaderSettings(Settings):
     @property
     def marks(self) -> tuple[str, ...]:
         return tuple(dict.fromkeys((*MISSING, *self.missing)))
+
+
+_NEUTRAL = re.compile(r"^'+(?=[=+\-@\t\r])")
+_SHEETS = ("delimited", "workbook")
+
+
+def plain_text(text: str, kind: str) -> str:
+    """Text of a format that spreadsheets open, without the apostrophe that kept it from being read as a formula."""
+    return text[1:] if kind in _SHEETS and _NEUTRAL.match(text) else text
 
 
 @dataclass(frozen=True)
@@ -91,3 +103,23 @@ def distinct_names(names: list[str]) -> list[str]:
         seen.add(name)
         out.append(name)
     return out
+
+
+# A panel that is written marks points that were filled, and rows of known-ahead columns beyond the series' end.
+MARK = "mark"
+MARKS = ("ahead", "filled", "filled across", "known")
+
+
+def is_marked(raw: RawTable) -> bool:
+    """Whether the table has the column of marks that a written panel has."""
+    if MARK not in raw.names:
+        return False
+    texts = set(pc.unique(raw.columns[MARK].cast(pa.string())).to_pylist())
+    return bool(texts) and texts <= set(MARKS)
+
+
+def marks_of(raw: RawTable) -> Any:
+    """Per row the place of its mark in MARKS, as floats; None when the table has none."""
+    if not is_marked(raw):
+        return None
+    return np.asarray(pc.index_in(raw.columns[MARK].cast(pa.string()), pa.array(MARKS)).to_numpy(), dtype=np.float64)

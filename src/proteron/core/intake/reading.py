@@ -16,14 +16,14 @@ from proteron.core.intake.findings import Finding, Ledger
 from proteron.core.intake.limits import Limits
 from proteron.core.intake.occasions import with_calendar
 from proteron.core.intake.placing import Placed, place
-from proteron.core.intake.raw import RawTable, ReaderSettings
+from proteron.core.intake.raw import MARKS, RawTable, ReaderSettings
 from proteron.core.intake.recipe import Recipe
 from proteron.core.intake.resampling import coarsen, resample
 from proteron.core.intake.roles import ROLES, Role, RoleGuess, guess_roles
 from proteron.core.intake.rows import read_rows
 from proteron.core.intake.series_checks import check_series
 from proteron.core.intake.sources import Given, read_raw
-from proteron.core.panel import Covariate, Panel
+from proteron.core.panel import FILLED, FROM_BOTH_SIDES, Covariate, Panel
 from proteron.core.timeline import zone_info
 
 SERIES_JOINT = " · "
@@ -106,7 +106,7 @@ def read_recipe(raw: RawTable, recipe: Recipe, progress: Progress | None = None)
     guesses = guess_roles(raw, _reader(raw, recipe))
     roles = settle_roles(raw, recipe.roles, guesses)
     categories = {guess.column: guess.category for guess in guesses} | recipe.categories
-    ledger = Ledger(recipe.remedies)
+    ledger = Ledger(recipe.remedies, recipe.checked)
     tell("understanding", 0.0)
     rows = read_rows(raw, roles, categories, recipe, ledger)
     count, raw = raw.columns.num_rows, raw.outline()
@@ -120,10 +120,10 @@ def read_recipe(raw: RawTable, recipe: Recipe, progress: Progress | None = None)
     panel = _panel(placed, recipe.unit)
     del rows, placed
     tell("checking", 0.3)
-    panel = _shaped(panel, recipe)
+    panel = shape_panel(panel, recipe)
     with ThreadPoolExecutor(1) as pool:  # most often nothing is remedied, and this hash is the last word
         pool.submit(lambda: panel.hash)
-        checked = check_series(panel, ledger)
+        checked = panel if recipe.checked else check_series(panel, ledger)
     panel = checked
     panel = fill_panel(panel, recipe.filling, recipe.filling_of)
     panel = with_calendar(panel, recipe)
@@ -163,13 +163,11 @@ def _panel(placed: Placed, unit: str) -> Panel:
     if copies > 1:
         offsets = np.concatenate([[0], np.cumsum(np.tile(placed.lengths, copies))]).astype(np.int64)
     columns = tuple(
-        _covariate(placed, name, role, copies, offsets)
-        for role in ("observed", "known_ahead", "static")
-        for name in rows.named(role)  # type: ignore[arg-type]
+        _covariate(placed, name, role, copies, offsets) for name, role in rows.roles.items() if role != "target"
     )
     series = tuple(name or targets[0] for name in names)
     panel = Panel(placed.axis, series, values, offsets, np.tile(placed.starts, copies), columns, unit=unit)
-    return _trimmed(panel)
+    return _trimmed(panel) if rows.marks is None else _marked(panel, placed, copies)
 
 
 def _covariate(placed: Placed, name: str, role: Any, copies: int, offsets: Any) -> Covariate:
@@ -184,6 +182,20 @@ def _covariate(placed: Placed, name: str, role: Any, copies: int, offsets: Any) 
     return Covariate(name, role, values, offsets, placed.rows.labels.get(name, ()))
 
 
+def _marked(panel: Panel, placed: Placed, copies: int) -> Panel:
+    """The panel as it was when it was written: filled points marked, steps ahead left to the columns."""
+    assert placed.rows.marks is not None
+    said = np.tile(placed.spread(placed.rows.marks), copies)
+    ahead = said == MARKS.index("ahead")
+    bits = FILLED * (said == MARKS.index("filled")) | (FILLED | FROM_BOTH_SIDES) * (
+        said == MARKS.index("filled across")
+    )
+    panel = replace(panel, marks=bits.astype(np.uint8))
+    return _cut_ends(
+        panel, [int(n - ahead[panel.offsets[i] : panel.offsets[i + 1]].sum()) for i, n in enumerate(panel.lengths)]
+    )
+
+
 def _trimmed(panel: Panel) -> Panel:
     """Steps at the end that have known-ahead values but no target yet belong to the columns, not to the series."""
     if not any(column.role == "known_ahead" for column in panel.covariates):
@@ -192,6 +204,11 @@ def _trimmed(panel: Panel) -> Panel:
     for index in range(len(panel)):
         known = np.flatnonzero(~np.isnan(panel.series(index)))
         ends.append(int(known[-1]) + 1 if len(known) else int(panel.lengths[index]))
+    return _cut_ends(panel, ends)
+
+
+def _cut_ends(panel: Panel, ends: list[int]) -> Panel:
+    """Series of the lengths `ends`; known-ahead columns keep theirs."""
     if (np.array(ends) == panel.lengths).all():
         return panel
     kept = np.concatenate([np.arange(panel.offsets[i], panel.offsets[i] + end) for i, end in enumerate(ends)])
@@ -202,7 +219,7 @@ def _trimmed(panel: Panel) -> Panel:
     return replace(panel, values=panel.values[kept], marks=panel.marks[kept], offsets=offsets, covariates=columns)
 
 
-def _shaped(panel: Panel, recipe: Recipe) -> Panel:
+def shape_panel(panel: Panel, recipe: Recipe) -> Panel:
     """Series left out, summed up, or brought to another step."""
     if recipe.exclude:
         unknown = [key for key in recipe.exclude if key not in panel.keys]
@@ -235,7 +252,6 @@ def _account(
         update={"roles": dict(roles), "step": step, "remedies": {**recipe.remedies, **remedies},
                 "categories": {name: True for name, value in categories.items() if value}}
     )  # fmt: skip
-    ranges = _ranges(panel)
     return {
         "schema_version": 1,
         "recipe": decided.document(),
@@ -244,23 +260,19 @@ def _account(
         "rows": rows,
         "columns": {name: str(raw.columns[name].type) for name in raw.names},
         "roles": {name: roles[name] for name in raw.names},
-        "step": panel.step,
-        "zone": panel.zone,
-        "unit": panel.unit,
-        "series": len(panel),
-        "points": len(panel.values),
-        **ranges,
-        "hash": panel.hash,
+        **account_facts(panel),
     }
 
 
-def _ranges(panel: Panel) -> dict[str, Any]:
+def account_facts(panel: Panel) -> dict[str, Any]:
+    """What the next delivery is compared with: grid, extent, range, keys, hash."""
     times = panel.axis.times(np.array([int(panel.starts.min()), panel.end - 1]))
     low, high = np.nanmin(panel.values, initial=np.inf), np.nanmax(panel.values, initial=-np.inf)
     return {
+        "step": panel.step, "zone": panel.zone, "unit": panel.unit, "series": len(panel), "points": len(panel.values),
         "first": str(times[0]) + "Z", "last": str(times[1]) + "Z",
         "lowest": float(low) if np.isfinite(low) else None, "highest": float(high) if np.isfinite(high) else None,
-        "missing": int(np.isnan(panel.values).sum()), "keys": list(panel.keys[:1000]),
+        "missing": int(np.isnan(panel.values).sum()), "keys": list(panel.keys[:1000]), "hash": panel.hash,
     }  # fmt: skip
 
 
@@ -294,7 +306,7 @@ def compare_accounts(before: Mapping[str, Any], now: Mapping[str, Any]) -> list[
         if before.get(name) != now.get(name):
             said.append(f"{words.capitalize()}: {_shown(before.get(name))} before, {_shown(now.get(name))} now.")
     low, high = before.get("lowest"), before.get("highest")
-    if None not in (low, high, now.get("lowest"), now.get("highest")):
+    if low is not None and high is not None and None not in (now.get("lowest"), now.get("highest")):
         reach = (high - low) * 0.5
         if now["lowest"] < low - reach or now["highest"] > high + reach:
             said.append(

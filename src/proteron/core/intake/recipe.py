@@ -95,6 +95,7 @@ class Recipe(Settings):
     zone: str = "UTC"
     unit: str = Field("", max_length=40)
     step: str | None = Field(None, description="Such as “1 hour”; empty: inferred.")
+    checked: bool = Field(False, description="The data has been through intake: nothing is looked for or mended.")
     period_start: str | None = None
     period_end: str | None = None
     events: Bucketing | None = None

@@ -53,10 +53,12 @@ def _down(panel: Panel, step: Step, wanted: Resampling) -> Panel:
     parts = [down(panel.series(i), int(panel.starts[i]), way_of("")) for i in range(len(panel))]
     if not all(len(values) for _, values in parts):
         raise SettingsError(f"Some series are shorter than one step of {step}.", field="resampling")
-    covariates = tuple(
-        _column(c, [down(c.series(i), int(panel.starts[i]), "last" if c.labels else way_of(c.name))[1] for i in range(len(panel))])
-        for c in panel.covariates
-    )  # fmt: skip
+
+    def column_down(c: Covariate) -> Covariate:
+        way = "last" if c.labels else way_of(c.name)
+        return _column(c, [down(c.series(i), int(panel.starts[i]), way)[1] for i in range(len(panel))])
+
+    covariates = tuple(column_down(c) for c in panel.covariates)
     return _rebuilt(panel, axis, [values for _, values in parts], np.array([b for b, _ in parts]), covariates)
 
 
@@ -101,8 +103,8 @@ def _rebuilt(
     lowest = int(starts.min())
     axis = TimeAxis(np.datetime64(axis.times(np.array([lowest]))[0], "s"), axis.step, axis.zone)
     return replace(
-        panel, axis=axis, values=values, offsets=offsets, starts=(starts - lowest).astype(np.int64), covariates=covariates,
-        marks=np.zeros(len(values), np.uint8),
+        panel, axis=axis, values=values, offsets=offsets, starts=(starts - lowest).astype(np.int64),
+        covariates=covariates, marks=np.zeros(len(values), np.uint8),
     )  # fmt: skip
 
 
@@ -112,44 +114,46 @@ def coarsen(panel: Panel, wanted: Coarser) -> Panel:
     A step is known where every series that spans it has a value. Covariates are averaged.
     """
     parts = [key.split(KEY_JOINT) for key in panel.keys]
-    deepest = min(len(part) for part in parts)
+    deepest = min(len(pieces) for pieces in parts)
     if any(place < 0 or place >= deepest for place in wanted.keep):
         raise SettingsError(f"Keys have {deepest} parts, counted from 0.", field="coarser")
     groups: dict[str, list[int]] = {}
-    for index, part in enumerate(parts):
-        groups.setdefault(KEY_JOINT.join(part[place] for place in wanted.keep) or "all", []).append(index)
-    values, starts, columns = [], [], [[] for _ in panel.covariates]  # type: list[Floats], list[int], list[Any]
+    for index, pieces in enumerate(parts):
+        groups.setdefault(KEY_JOINT.join(pieces[place] for place in wanted.keep) or "all", []).append(index)
+    values: list[Floats] = []
+    starts: list[int] = []
+    columns: list[list[Floats]] = [[] for _ in panel.covariates]
     for members in groups.values():
         first = int(panel.starts[members].min())
-        stop = int((panel.starts + panel.lengths)[members].max())
-        total, spans, known = np.zeros(stop - first), np.zeros(stop - first), np.zeros(stop - first)
-        for i in members:
-            part = slice(int(panel.starts[i]) - first, int(panel.starts[i] + panel.lengths[i]) - first)
-            series = panel.series(i)
-            total[part] += np.where(np.isnan(series), 0.0, series)
-            spans[part] += 1
-            known[part] += ~np.isnan(series)
-        whole = np.where((known == spans) & (spans > 0), total, np.nan)
-        values.append(whole / np.maximum(spans, 1) if wanted.aggregate == "mean" else whole)
+        spans = [(int(panel.starts[i]) - first, panel.series(i)) for i in members]
+        total, known, there = _added(spans)
+        whole = np.where((known == there) & (there > 0), total, np.nan)
+        values.append(whole / np.maximum(there, 1) if wanted.aggregate == "mean" else whole)
         starts.append(first)
         for place, column in enumerate(panel.covariates):
-            longest = max(len(column.series(i)) + int(panel.starts[i]) - first for i in members)
-            if column.labels:
-                columns[place].append(
-                    np.pad(
-                        column.series(members[0]),
-                        (0, max(0, longest - len(column.series(members[0])))),
-                        constant_values=np.nan,
-                    )[: stop - first if column.role != "known_ahead" else None]
-                )
-                continue
-            sums, seen = np.zeros(longest), np.zeros(longest)
-            for i in members:
-                part = slice(int(panel.starts[i]) - first, int(panel.starts[i]) - first + len(column.series(i)))
-                cells = column.series(i)
-                sums[part] += np.where(np.isnan(cells), 0.0, cells)
-                seen[part] += ~np.isnan(cells)
-            columns[place].append(np.where(seen > 0, sums / np.maximum(seen, 1), np.nan))
+            parts_of = [(int(panel.starts[i]) - first, column.series(i)) for i in members]
+            total, known, _ = _added(parts_of[:1] if column.labels else parts_of)
+            mean = np.where(known > 0, total / np.maximum(known, 1), np.nan)
+            columns[place].append(_of_length(mean, len(whole), column.role == "known_ahead"))
     covariates = tuple(_column(c, columns[place]) for place, c in enumerate(panel.covariates))
     made = _rebuilt(panel, panel.axis, values, np.array(starts), covariates)
     return replace(made, keys=tuple(groups))
+
+
+def _added(parts: list[tuple[int, Floats]]) -> tuple[Floats, Floats, Floats]:
+    """Sum, number of known values and number of series at every step of pieces that begin at given steps."""
+    size = max(start + len(values) for start, values in parts)
+    total, known, there = np.zeros(size), np.zeros(size), np.zeros(size)
+    for start, values in parts:
+        span = slice(start, start + len(values))
+        total[span] += np.where(np.isnan(values), 0.0, values)
+        known[span] += ~np.isnan(values)
+        there[span] += 1
+    return total, known, there
+
+
+def _of_length(values: Floats, length: int, longer: bool) -> Floats:
+    """Cut, or continued as missing, to a length; `longer` values stay."""
+    if len(values) < length:
+        return np.concatenate([values, np.full(length - len(values), np.nan)])
+    return values if longer else values[:length]

@@ -9,7 +9,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from proteron.core.intake.numbers import read_numbers
-from proteron.core.intake.raw import RawTable, ReaderSettings
+from proteron.core.intake.raw import MARK, RawTable, ReaderSettings, is_marked
 from proteron.core.intake.times import read_times
 
 Role = Literal["time", "key", "target", "observed", "known_ahead", "static", "ignore"]
@@ -43,6 +43,7 @@ _AHEAD_WORDS = (
     "forecast",
 )
 _CODE_WORDS = ("code", "type", "class", "kind", "category", "group", "flag", "status", "zone", "id", "mode", "level")
+_KEY_WORDS = ("key", "series", "district", "station", "site", "store", "sku", "meter", "sensor", "region", "item")
 _CLOCK = r"^\d{1,2}:\d{2}(:\d{2})?$"
 _WIDE = 8
 
@@ -119,24 +120,34 @@ def guess_roles(raw: RawTable, reader: ReaderSettings | None = None) -> list[Rol
     if time is not None:
         sure = 0.95 if _words(time.name) & set(_TIME_WORDS) else 0.75
         guesses[time.name] = RoleGuess(time.name, "time", f"reads as a time in every row sampled ({time.form})", sure)
-        clock = next((l for l in looks if l is not time and _is_clock(sample[l.name])), None)
+        clock = next((each for each in looks if each is not time and _is_clock(sample[each.name])), None)
         if clock is not None and time.form not in ("epoch s", "epoch ms"):
             guesses[clock.name] = RoleGuess(clock.name, "time", f"clock times that go with {time.name}", 0.8)
     rest = [look for look in looks if look.name not in guesses]
+    if is_marked(raw):
+        guesses[MARK] = RoleGuess(MARK, "ignore", "marks of a written panel: filled points and steps ahead", 1.0)
+    rest = [look for look in rest if look.name not in guesses]
     for look in rest:
         if look.present == 0:
             guesses[look.name] = RoleGuess(look.name, "ignore", "nothing in it", 0.95)
     rest = [look for look in rest if look.name not in guesses]
-    keys = _keys([l for l in rest if l.text or _is_code(l, rest)], time, sample.num_rows)
+    keys = _keys([each for each in rest if each.text or _is_code(each, rest)], time, sample.num_rows)
+    named = [
+        each
+        for each in rest
+        if each not in keys and each.text and _words(each.name) & set(_KEY_WORDS) and each.distinct * 2 <= each.present
+    ]
+    if not keys and named:
+        keys = named[:1]
     scattered = not keys and time is not None and _is_irregular(raw.columns[time.name])
     if scattered:
-        keys = [l for l in rest if l.text and 2 <= l.distinct <= max(2, l.present // 10)]
+        keys = [each for each in rest if each.text and 2 <= each.distinct <= max(2, each.present // 10)]
     for look in keys:
         reason = f"{look.distinct} different values; with it every time occurs once"
         if scattered or time is None:
             reason = f"text with {look.distinct} values that come again"
         guesses[look.name] = RoleGuess(look.name, "key", reason, 0.8 if look.text else 0.6)
-    _values([l for l in rest if l.name not in guesses], keys, raw, guesses, sample)
+    _values([each for each in rest if each.name not in guesses], keys, raw, guesses, sample)
     return [guesses[name] for name in raw.names]
 
 
@@ -177,13 +188,10 @@ def _time(looks: list[_Look]) -> _Look | None:
     best: tuple[tuple[bool, bool, int], _Look] | None = None
     for position, look in enumerate(looks):
         named = bool(_words(look.name) & set(_TIME_WORDS))
-        if (
-            look.time < 0.9
-            or look.distinct < 1
-            or (look.number > 0.9 and not named and look.form != "compact" and not look.form.startswith("epoch"))
-        ):
-            if not (look.form.startswith("epoch") and look.time >= 0.9 and look.distinct > 1):
-                continue
+        counted = look.form.startswith("epoch") and look.distinct > 1
+        bare = look.number > 0.9 and not named and look.form != "compact"
+        if look.time < 0.9 or look.distinct < 1 or (bare and not counted):
+            continue
         rank = (named, look.form not in ("year",), -position)
         if best is None or rank > best[0]:
             best = (rank, look)
@@ -200,15 +208,17 @@ def _is_clock(column: Any) -> bool:
 def _is_code(look: _Look, looks: list[_Look]) -> bool:
     """Whole numbers that name rather than count: few of them, and named so."""
     few = look.whole and 1 < look.distinct <= 50 and look.distinct * 4 <= look.present
-    others = any(not l.text and l is not look for l in looks)
+    others = any(not each.text and each is not look for each in looks)
     return few and others and bool(_words(look.name) & set(_CODE_WORDS))
 
 
 def _keys(candidates: list[_Look], time: _Look | None, rows: int) -> list[_Look]:
     """The fewest repeated columns that make times unique; with no time, every repeated text."""
-    repeated = sorted((l for l in candidates if 1 <= l.distinct <= max(1, rows // 2)), key=lambda l: not l.text)
+    repeated = sorted(
+        (each for each in candidates if 1 <= each.distinct <= max(1, rows // 2)), key=lambda each: not each.text
+    )
     if time is None:
-        return [l for l in repeated if l.text]
+        return [each for each in repeated if each.text]
     seen = time.codes.astype(np.int64)
     left = _repeats(seen)
     chosen: list[_Look] = []
@@ -239,11 +249,11 @@ def _values(
     for look in keys:
         group = _paired(group, look.codes)
     many = len(np.unique(group)) > 1
-    numeric = [l for l in rest if not l.text and not _is_code(l, rest)]
-    steady = [l for l in rest if many and len(np.unique(_paired(group, l.codes))) == len(np.unique(group))]
-    numeric = [l for l in numeric if l not in steady] or numeric
-    wide = not keys and (len(numeric) >= _WIDE or _alike([l.name for l in numeric]))
-    target = next((l for l in numeric if not _words(l.name) & set(_AHEAD_WORDS) and l not in steady), None)
+    numeric = [each for each in rest if not each.text and not _is_code(each, rest)]
+    steady = [each for each in rest if many and len(np.unique(_paired(group, each.codes))) == len(np.unique(group))]
+    numeric = [each for each in numeric if each not in steady] or numeric
+    wide = not keys and (len(numeric) >= _WIDE or _alike([each.name for each in numeric]))
+    target = next((each for each in numeric if not _words(each.name) & set(_AHEAD_WORDS) and each not in steady), None)
     target = target or (numeric[0] if numeric else None)
     for look in rest:
         words = _words(look.name)

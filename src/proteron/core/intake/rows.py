@@ -14,7 +14,7 @@ from proteron.core.compiled import kernel
 from proteron.core.errors import InputError
 from proteron.core.intake.findings import LEAVE, Ledger, Remedy
 from proteron.core.intake.numbers import categories_of, read_numbers
-from proteron.core.intake.raw import RawTable
+from proteron.core.intake.raw import RawTable, marks_of, plain_text
 from proteron.core.intake.recipe import Recipe
 from proteron.core.intake.roles import ROLES, Role
 from proteron.core.intake.times import TimeReading, read_times
@@ -26,7 +26,6 @@ _TOTAL_WORDS = re.compile(
     r"^\W*(grand\s+)?(sub)?(total|sum|summe|totaal|totale|somme|all|average|mean)s?\b", re.IGNORECASE
 )
 _DURATION_WORDS = ("duration", "minutes", "hours", "seconds", "length", "elapsed", "amount", "quantity", "count")
-NEUTRAL = re.compile(r"^'+(?=[=+\-@\t\r])")
 KEY_JOINT = " / "
 
 
@@ -36,11 +35,12 @@ class Rows:
 
     numbers: Ints | None  # None: 0 … n - 1
     times: Instants
-    codes: NDArray[np.integer[Any]]
+    codes: NDArray[np.int32]
     keys: tuple[str, ...]
     columns: dict[str, Floats]
     roles: dict[str, Role]
     labels: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    marks: Floats | None = None  # what the column of marks of an exported panel says, see MARKS
 
     def __len__(self) -> int:
         return len(self.times)
@@ -54,7 +54,10 @@ class Rows:
             return self
         at = np.flatnonzero(chosen)
         columns = {name: values[at] for name, values in self.columns.items()}
-        return replace(self, numbers=self.row_numbers(at), times=self.times[at], codes=self.codes[at], columns=columns)
+        marks = None if self.marks is None else self.marks[at]
+        return replace(
+            self, numbers=self.row_numbers(at), times=self.times[at], codes=self.codes[at], columns=columns, marks=marks
+        )
 
     def named(self, role: Role) -> list[str]:
         return [name for name in self.columns if self.roles[name] == role]
@@ -84,25 +87,26 @@ def read_rows(
         ledger.add(note.code, note.severity, note.message, note.rows, note.count or len(note.rows))  # type: ignore[arg-type]
     read = _times(raw, by_role["time"], recipe, ledger)
     times = read.instants
-    usable = _no_totals(raw, by_role, times, ledger)
+    usable = np.ones(len(times), bool) if recipe.checked else _no_totals(raw, by_role, times, ledger)
     _report_times(raw, by_role["time"][0], read, usable, ledger)
     usable &= ~np.isnat(times)
     codes, keys = _keys(raw, by_role["key"], ledger)
     columns: dict[str, Floats] = {}
     labels: dict[str, tuple[str, ...]] = {}
-    for role in ("target", "observed", "known_ahead", "static"):
-        for name in by_role[role]:
-            kinds = categories_of(raw.columns[name]) if categories.get(name) and role != "target" else None
-            if kinds is not None:
-                columns[name], labels[name] = kinds
-            else:
-                columns[name] = _numbers(raw, name, recipe, usable, ledger)
+    for name in raw.names:
+        role = roles.get(name)
+        if role not in ("target", "observed", "known_ahead", "static"):
+            continue
+        kinds = categories_of(raw.columns[name], raw.format) if categories.get(name) and role != "target" else None
+        if kinds is not None:
+            columns[name], labels[name] = kinds
+        else:
+            columns[name] = _numbers(raw, name, recipe, usable, ledger)
     for name in by_role["target"]:
         if not np.isfinite(columns[name]).any():
             raise InputError(f"Column “{name}” has no value in any row.", field=name)
     roles_of = {name: roles[name] for name in columns}
-    del raw
-    rows = Rows(None, times, codes, keys, columns, roles_of, labels)
+    rows = Rows(None, times, codes, keys, columns, roles_of, labels, marks_of(raw))
     return _in_period(rows.keep(usable), recipe, ledger)
 
 
@@ -169,7 +173,7 @@ def _clock_changes(instants: Instants, zone: str, raw: RawTable, ledger: Ledger)
     ledger.add("clock change", "note", message, at)
 
 
-def _no_totals(raw: RawTable, by_role: Mapping[str, list[str]], times: Instants, ledger: Ledger) -> NDArray[np.bool_]:
+def _no_totals(raw: RawTable, by_role: Mapping[Role, list[str]], times: Instants, ledger: Ledger) -> NDArray[np.bool_]:
     """The last rows that are sums of the others: by a word in them, by lacking a time, or by being the sum."""
     count = raw.columns.num_rows
     usable = np.ones(count, bool)
@@ -213,7 +217,7 @@ def _keys(raw: RawTable, names: list[str], ledger: Ledger) -> tuple[NDArray[np.i
     codes: Any = None
     labels = [""]
     for number, name in enumerate(names):
-        mine, texts = _texts(raw.columns[name])
+        mine, texts = _texts(raw.columns[name], raw.format, name in (raw.facts.get("quoted") or ()))
         if number == 0:
             codes, labels = mine, texts
             continue
@@ -239,7 +243,7 @@ def _first_rows(codes: Any, first: Ints) -> None:
             first[codes[i]] = i
 
 
-def _texts(column: Any) -> tuple[NDArray[np.int32], list[str]]:
+def _texts(column: Any, kind: str, quoted: bool) -> tuple[NDArray[np.int32], list[str]]:
     """Codes and texts of one key column; an apostrophe that kept a spreadsheet from reading a formula is taken off."""
     if not pa.types.is_dictionary(column.type):
         column = column.cast(pa.string()).dictionary_encode()
@@ -250,9 +254,9 @@ def _texts(column: Any) -> tuple[NDArray[np.int32], list[str]]:
     chunks = merged.chunks if isinstance(merged, pa.ChunkedArray) else [merged]
     indices = np.concatenate([np.asarray(pc.fill_null(chunk.indices, len(texts)), dtype=np.int32) for chunk in chunks])
     named = [text for text in texts if text.strip()]
-    if named and all(text[:1] == " " for text in named):  # a space after every delimiter
+    if named and not quoted and all(text[:1] == " " for text in named):  # a space after every delimiter
         texts = [text.strip() for text in texts]
-    texts = [text[1:] if NEUTRAL.match(text) else text for text in texts] + ["(none)"]
+    texts = [plain_text(text, kind) for text in texts] + ["(none)"]
     unique = {text: code for code, text in enumerate(dict.fromkeys(texts))}
     if len(unique) < len(texts):
         indices = np.array([unique[text] for text in texts], dtype=np.int32)[indices]
@@ -286,12 +290,13 @@ def _numbers(raw: RawTable, name: str, recipe: Recipe, usable: NDArray[np.bool_]
     bad = np.flatnonzero(read.bad & usable)
     if len(bad):
         text = str(raw.columns[name][int(bad[0])].as_py())[:40]
+        said = f"Column “{name}” is not a number in {line_text(raw, bad)}: “{text}”."
         ledger.add(
-            "mixed types", "error", f"Column “{name}” is not a number in {line_text(raw, bad)}: “{text}”.", bad, about=name,
+            "mixed types", "error", said, bad, about=name,
             remedies=(Remedy("missing", "take them as missing"), Remedy("drop", "leave these rows out")),
         )  # fmt: skip
         if len(bad) == int(usable.sum()):
-            raise InputError(f"Column “{name}” is not a number in {line_text(raw, bad)}: “{text}”.", field=name)
+            raise InputError(said, field=name)
         if ledger.found[-1].chosen == "drop":
             usable[bad] = False
     if read.infinite.any():
@@ -308,7 +313,9 @@ def _numbers(raw: RawTable, name: str, recipe: Recipe, usable: NDArray[np.bool_]
 
 def _not_negative(raw: RawTable, name: str, values: Floats, usable: NDArray[np.bool_], ledger: Ledger) -> Floats:
     """Few negatives in a column that is positive otherwise: bookings turned round, or durations that cannot be."""
-    low = np.flatnonzero((values < 0) & usable) if np.nanmin(values, initial=0.0) < 0 else []
+    if ledger.trusting:
+        return values
+    low = np.flatnonzero((values < 0) & usable)
     known = int(np.isfinite(values).sum())
     timed = any(word in name.lower() for word in _DURATION_WORDS)
     if not len(low) or len(low) > (0.05 if timed else 0.01) * known:

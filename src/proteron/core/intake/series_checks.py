@@ -90,7 +90,10 @@ def _empty_series(panel: Panel, ledger: Ledger) -> Panel:
     empty = np.flatnonzero(missing == panel.lengths)
     if len(empty) and len(empty) < len(panel):
         message = f"{len(empty)} series have no value at all: {_named(panel, empty)}."
-        if ledger.add("all missing", "warning", message, count=len(empty), remedies=(_EXCLUDE, LEAVE)) == "exclude":
+        if (
+            ledger.add("all missing", "warning", message, count=len(empty), remedies=(_EXCLUDE, LEAVE), apply=False)
+            == "exclude"
+        ):
             return _without(panel, empty)
     return panel
 
@@ -103,8 +106,8 @@ def _gaps(panel: Panel, ledger: Ledger) -> Panel:
     at = panel.axis.local(np.array([panel.starts[worst] + where[worst]]))[0]
     when = str(at).replace("T", " ")
     message = (
-        f"{int(missing.sum()):,} steps in {int(gaps.sum()):,} gaps of {int((missing > 0).sum())} series have no value: kept as "
-        f"missing, not filled. The longest is {int(longest[worst]):,} steps from {when} in “{panel.keys[worst]}”."
+        f"{int(missing.sum()):,} steps in {int(gaps.sum()):,} gaps of {int((missing > 0).sum())} series have no "
+        f"value: kept as missing, not filled. The longest is {int(longest[worst]):,} steps from {when} in “{panel.keys[worst]}”."
     )
     spans = [
         Span(panel.keys[i], int(panel.starts[i] + where[i]), int(panel.starts[i] + where[i] + longest[i]))
@@ -183,7 +186,8 @@ def _unit_changes(panel: Panel, ledger: Ledger) -> Panel:
         return panel
     index, at, factor = found[0]
     when = str(panel.axis.local(np.array([panel.starts[index] + at]))[0]).replace("T", " ")
-    message = f"The level of {_named(panel, [f[0] for f in found])} changes by a factor of {factor:g} at {when}: a change of unit?"
+    named = _named(panel, [each[0] for each in found])
+    message = f"The level of {named} changes by a factor of {factor:g} at {when}: a change of unit?"
     rescale = Remedy("rescale", "bring the part before to the unit of the last part")
     spans = [Span(panel.keys[i], int(panel.starts[i]), int(panel.starts[i] + a)) for i, a, _ in found]
     if (
@@ -226,10 +230,20 @@ def _jump(values: Floats) -> tuple[int, float] | None:
     before, after = size[:split], size[split:]
     ratio = float(np.median(after) - np.median(before))
     power = round(ratio)
-    apart = abs(ratio) > 4 * max(float(np.median(np.abs(before - np.median(before)))), float(np.median(np.abs(after - np.median(after)))), 0.02)  # fmt: skip
-    if 1 <= abs(power) <= 3 and abs(ratio - power) < 0.2 and apart and min(len(before), len(after)) >= 8:
+    restless = max(_spread(before), _spread(after), 0.02)
+    if (
+        1 <= abs(power) <= 3
+        and abs(ratio - power) < 0.2
+        and abs(ratio) > 4 * restless
+        and min(len(before), len(after)) >= 8
+    ):
         return int(known[split]), float(10.0**power)
     return None
+
+
+def _spread(values: Floats) -> float:
+    """Median absolute deviation."""
+    return float(np.median(np.abs(values - np.median(values))))
 
 
 def _extremes(panel: Panel, ledger: Ledger) -> Panel:
@@ -290,8 +304,10 @@ def _discontinued(panel: Panel, ledger: Ledger) -> Panel:
 def _too_short(panel: Panel, ledger: Ledger) -> Panel:
     """Seasons the step implies of which fewer than two cycles are there."""
     longest = int(panel.lengths.max(initial=0))
-    names = {"second": ("minute", "hour", "day"), "minute": ("hour", "day", "week"), "hour": ("day", "week", "year"), "day": ("week", "year"),
-             "week": ("year",), "month": ("year",), "quarter": ("year",)}  # fmt: skip
+    names = {
+        "second": ("minute", "hour", "day"), "minute": ("hour", "day", "week"), "hour": ("day", "week", "year"),
+        "day": ("week", "year"), "week": ("year",), "month": ("year",), "quarter": ("year",),
+    }  # fmt: skip
     seasons = panel.axis.step.seasons
     words = names.get(panel.axis.step.unit, ())[-len(seasons) :] if seasons else ()
     lacking = [(word, length) for word, length in zip(words, seasons, strict=False) if longest < 2 * length]
@@ -334,7 +350,7 @@ def _columns(panel: Panel, ledger: Ledger) -> Panel:
         how = "" if strength > 0.999999 else f" (correlation {strength:.3f})"
         message = f"“{column.name}” {where}{how}: a forecaster that reads it would know the answer."
         chosen = ledger.add(
-            "leaks the target", "warning", message, about=column.name, remedies=(_IGNORE, LEAVE), count=1
+            "leaks the target", "warning", message, about=column.name, remedies=(_IGNORE, LEAVE), count=1, apply=False
         )
         if chosen == "ignore":
             dropped.add(column.name)

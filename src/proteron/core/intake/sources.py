@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Literal
+from typing import Any, Literal
 
 import pyarrow as pa
 
@@ -32,7 +32,8 @@ def read_raw(
     the columns they share. Raises `InputError` and `LimitError`, always naming what is wrong.
     """
     reader, limits = reader or ReaderSettings(), limits or Limits()
-    sources = [Source.of(each) for each in (given if isinstance(given, list | tuple) else [given])]
+    many: list[Any] = list(given) if isinstance(given, list | tuple) else [given]
+    sources = [Source.of(each) for each in many]
     if not sources:
         raise InputError("There is no file.", field="file")
     tables = [_read_one(source, reader, limits, progress) for source in sources]
@@ -59,7 +60,7 @@ def _append(tables: list[RawTable], sources: list[Source]) -> RawTable:
         if set(table.names) != set(first.names):
             odd = sorted(set(table.names) ^ set(first.names))
             raise InputError(
-                f"{source.name} has other columns than {sources[0].name}: {', '.join(odd[:8])}. Join the files instead?",
+                f"{source.name} has other columns than {sources[0].name}: {', '.join(odd[:8])}. Join them instead?",
                 field="combine",
             )
     columns = []

@@ -13,7 +13,7 @@ import pyarrow.parquet as pa_parquet
 from proteron.core.errors import InputError
 from proteron.core.intake.heading import find_heading
 from proteron.core.intake.limits import Limits, Source
-from proteron.core.intake.raw import Note, RawTable, ReaderSettings, distinct_names
+from proteron.core.intake.raw import Note, RawTable, ReaderSettings, distinct_names, plain_text
 
 _SAMPLE = 1 << 16
 _BROKEN = (
@@ -82,9 +82,17 @@ def _arrow(source: Source, reader: ReaderSettings, limits: Limits) -> RawTable:
 
 def _json_lines(source: Source, reader: ReaderSettings, limits: Limits) -> RawTable:
     try:
-        parse = pa_json.ParseOptions(newlines_in_values=False)
+        # The compiled reader would take times for UTC whatever they say, so they are read as text.
+        head = source.head(_SAMPLE * 16)
+        lines = head[: head.rfind(b"\n") + 1] or head
+        schema = pa_json.read_json(pa.BufferReader(lines)).schema
+        stamps = pa.schema([(field.name, pa.string()) for field in schema if pa.types.is_timestamp(field.type)])
+        parse = pa_json.ParseOptions(newlines_in_values=False, explicit_schema=stamps if len(stamps) else None)
         with _opened(source) as opened:
-            return RawTable(_flat(pa_json.read_json(opened, parse_options=parse)), "json lines")
+            table = pa_json.read_json(opened, parse_options=parse)
+        if any(pa.types.is_timestamp(kind) for kind in table.schema.types):
+            return _plain_lines(source, limits)
+        return RawTable(_flat(table), "json lines")
     except pa.ArrowInvalid:
         return _plain_lines(source, limits)
 
@@ -210,7 +218,7 @@ def _from_sheet(rows: list[list[Any]], chosen: str, sheets: list[str], reader: R
         raise InputError(f"Sheet “{chosen}” is empty.", field="sheet")
     heading = find_heading([[_plain_text(c) for c in row] for row in rows[:60]], reader.skip_rows, reader.header_rows)
     body = rows[heading.skip + heading.rows :]
-    names = distinct_names(heading.names)
+    names = distinct_names([plain_text(name, "workbook") for name in heading.names])
     columns = []
     for position in range(len(names)):
         cells = [row[position] if position < len(row) else None for row in body]

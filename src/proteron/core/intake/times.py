@@ -8,6 +8,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
+from proteron.core.panel import Floats
 from proteron.core.timeline import Instants, Ints, to_utc
 
 _CLOCK = (
@@ -16,6 +17,7 @@ _CLOCK = (
 )
 _DAY_WORD = r"(?:[A-Za-z]{2,9}\.?,?\s+)?"
 _MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
+_NTH = r"(?P<d>\d{1,2})(?:st|nd|rd|th)?"
 _NAMED = r"(?P<mon>[A-Za-z]{3,9})\.?"
 
 # name, pattern; tried in this order, the first that reads every cell is taken.
@@ -29,14 +31,16 @@ FORMS: tuple[tuple[str, str], ...] = (
     ("month", r"^(?P<m>\d{1,2})[-/.](?P<y>\d{4})$"),
     ("month name", rf"^{_NAMED}[-/ ,']*(?P<y>\d{{4}}|\d{{2}})$"),
     ("month name", rf"^(?P<y>\d{{4}})[-/ ]*{_NAMED}$"),
-    ("named day first", rf"^{_DAY_WORD}(?P<d>\d{{1,2}})(?:st|nd|rd|th)?[-/. ]+{_NAMED}[-/., ]+(?P<y>\d{{4}}|\d{{2}}){_CLOCK}$"),
-    ("named month first", rf"^{_DAY_WORD}{_NAMED}[-/. ]+(?P<d>\d{{1,2}})(?:st|nd|rd|th)?[-/., ]+(?P<y>\d{{4}}){_CLOCK}$"),
+    ("named day first", rf"^{_DAY_WORD}{_NTH}[-/. ]+{_NAMED}[-/., ]+(?P<y>\d{{4}}|\d{{2}}){_CLOCK}$"),
+    ("named month first", rf"^{_DAY_WORD}{_NAMED}[-/. ]+{_NTH}[-/., ]+(?P<y>\d{{4}}){_CLOCK}$"),
     ("day first", rf"^(?P<d>\d{{1,2}})[-/.](?P<m>\d{{1,2}})[-/.](?P<y>\d{{4}}|\d{{2}}){_CLOCK}$"),
     ("month first", rf"^(?P<m>\d{{1,2}})[-/.](?P<d>\d{{1,2}})[-/.](?P<y>\d{{4}}|\d{{2}}){_CLOCK}$"),
-    ("compact", r"^(?P<y>(?:19|20)\d{2})(?P<m>\d{2})(?P<d>\d{2})(?:[T ]?(?P<H>\d{2})(?P<M>\d{2})(?P<S>\d{2})?(?P<off>Z)?)?$"),
+    ("compact", r"^(?P<y>(?:19|20)\d{2})(?P<m>\d{2})(?P<d>\d{2})"
+        r"(?:[T ]?(?P<H>\d{2})(?P<M>\d{2})(?P<S>\d{2})?(?P<off>Z)?)?$"),
     ("year", r"^(?P<y>1[5-9]\d{2}|2[01]\d{2})(?:\.0)?$"),
 )  # fmt: skip
-_EPOCHS = (("epoch s", 1e8, 1e10, 1), ("epoch ms", 1e11, 1e13, 10**3), ("epoch µs", 1e14, 1e16, 10**6), ("epoch ns", 1e17, 1e19, 10**9))  # fmt: skip
+_EPOCHS = (("epoch s", 1e8, 1e10, 1), ("epoch ms", 1e11, 1e13, 10**3),
+    ("epoch µs", 1e14, 1e16, 10**6), ("epoch ns", 1e17, 1e19, 10**9))  # fmt: skip
 _SERIAL_EPOCH = np.datetime64("1899-12-30", "s")
 TIME_FORMS = tuple(dict.fromkeys([name for name, _ in FORMS] + [e[0] for e in _EPOCHS] + ["spreadsheet serial"]))
 _NAT = np.datetime64("NaT", "s")
@@ -44,7 +48,7 @@ _NAT = np.datetime64("NaT", "s")
 
 @dataclass(frozen=True)
 class TimeReading:
-    """UTC instants (n,), NaT where missing or unreadable; `bad` marks the unreadable; `naive` those without an offset."""
+    """UTC instants (n,), NaT where missing or unreadable; `bad` marks the latter, `naive` times without an offset."""
 
     instants: Instants
     bad: NDArray[np.bool_]
@@ -83,7 +87,10 @@ def read_times(column: Any, zone: str, form: str | None = None, serials: bool = 
         return None
     absent = indices < 0
     at = np.where(absent, 0, indices)
-    pick = lambda values, instead: np.where(absent, instead, values[at])  # noqa: E731
+
+    def pick(values: Any, instead: Any) -> Any:
+        return np.where(absent, instead, values[at])
+
     return TimeReading(
         pick(read.instants, _NAT), pick(read.bad, False), read.form, pick(read.naive, False), read.ambiguous
     )  # fmt: skip
@@ -96,7 +103,7 @@ def _from_text(text: Any, zone: str, form: str | None, serials: bool) -> TimeRea
     wanted = int(present.sum())
     if not wanted:
         return None
-    read: list[tuple[int, str, Instants, NDArray[np.bool_]]] = []
+    read: list[tuple[int, str, Instants, Floats]] = []
     for name, pattern in FORMS:
         if form is not None and name != form:
             continue
@@ -132,7 +139,7 @@ def _raggedness(local: Instants) -> float:
     return float(len(np.unique(np.diff(known)))) if len(known) > 1 else 0.0
 
 
-def _assemble(parts: Any) -> tuple[Instants, NDArray[np.float64]]:
+def _assemble(parts: Any) -> tuple[Instants, Floats]:
     """Local times from named fields, NaT where impossible, and offsets from UTC in seconds (NaN: none stated)."""
     valid = np.asarray(pc.is_valid(parts))
     names = [field.name for field in parts.type]
@@ -152,7 +159,8 @@ def _assemble(parts: Any) -> tuple[Instants, NDArray[np.float64]]:
     if "q" in texts:
         month = 3 * number("q", 1) - 2
     if "mon" in texts:
-        month = np.asarray(pc.fill_null(pc.index_in(pc.utf8_slice_codeunits(pc.utf8_lower(texts["mon"]), 0, 3), pa.array(_MONTHS)), -1)) + 1  # fmt: skip
+        names_of = pc.utf8_slice_codeunits(pc.utf8_lower(texts["mon"]), 0, 3)
+        month = np.asarray(pc.fill_null(pc.index_in(names_of, pa.array(_MONTHS)), -1)) + 1
     day, hour, minute, second = number("d", 1), number("H", 0), number("M", 0), number("S", 0)
     if "ap" in texts:
         half = np.asarray(pc.utf8_lower(pc.utf8_slice_codeunits(texts["ap"], 0, 1)).to_numpy(zero_copy_only=False))
@@ -175,7 +183,7 @@ def _assemble(parts: Any) -> tuple[Instants, NDArray[np.float64]]:
     return np.where(possible, local, _NAT), _offsets(texts.get("off"), len(valid))
 
 
-def _offsets(text: Any, count: int) -> NDArray[np.float64]:
+def _offsets(text: Any, count: int) -> Floats:
     if text is None:
         return np.full(count, np.nan)
     values = text.to_numpy(zero_copy_only=False)
@@ -211,9 +219,7 @@ def _numeric_text(
     return TimeReading(read.instants, present & np.isnat(read.instants), read.form, read.naive)
 
 
-def _from_numbers(
-    numbers: NDArray[np.float64], column: Any, form: str | None, serials: bool, zone: str
-) -> TimeReading | None:
+def _from_numbers(numbers: Floats, column: Any, form: str | None, serials: bool, zone: str) -> TimeReading | None:
     """Years, compact dates, counts since 1970 by their size, and, where asked for, spreadsheet days."""
     known = np.isfinite(numbers)
     if not known.any():
@@ -228,7 +234,7 @@ def _from_numbers(
             exact = column.type if pa.types.is_integer(column.type) else None
             counts = np.asarray(pc.fill_null(column, 0)) if exact is not None else np.where(known, numbers, 0.0)
             instants[known] = np.floor_divide(counts, per_second).astype(np.int64)[known].astype("datetime64[s]")
-            return TimeReading(instants, ~known & none, name, none)
+            return TimeReading(instants, none, name, none)
     if whole and ((low >= 1500 and high < 2200) or (low >= 19_000_101 and high <= 21_991_231)):
         text = pa.array([None if not k else str(int(v)) for k, v in zip(known.tolist(), numbers.tolist(), strict=True)])
         return _from_text(text, zone, form, False)

@@ -1,173 +1,230 @@
 <script setup lang="ts">
 import { useEventListener } from '@vueuse/core'
-import { computed, ref } from 'vue'
-import { attempt, download, type Shapes } from '../../api/client'
+import { computed, onBeforeUnmount, ref } from 'vue'
+import { attempt, client, unwrap, type Draft, type Shapes } from '../../api/client'
 import { observedSeries } from '../../charts/lane'
 import TimeLane from '../../charts/TimeLane.vue'
 import { useLine } from '../../charts/useLine'
-import { count, number } from '../../state/format'
+import { count } from '../../state/format'
+import { roomActions } from '../../state/keys'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import RoomFrame from '../../widgets/RoomFrame.vue'
+import BringData from './BringData.vue'
+import DatasetEdits from './DatasetEdits.vue'
+import FindingList from './FindingList.vue'
 import PreviewLine from './PreviewLine.vue'
-import RawTable from './RawTable.vue'
-import { useUpload, type Role } from './useUpload'
+import RawRows from './RawRows.vue'
+import RecipeForm from './RecipeForm.vue'
+import SeriesTable from './SeriesTable.vue'
+import { useIntake, type Role } from './useIntake'
+import VersionList from './VersionList.vue'
 
 const store = useProject()
 const view = useView()
-const { upload, preview, progress, failure, busy, reading, name, bring, refresh, make, forget } = useUpload()
+const intake = useIntake()
+const { uploads, preview, effect, account, progress, failure, busy, recipe, name } = intake
 const { data: line } = useLine()
 const picker = ref<HTMLInputElement>()
+const accountPicker = ref<HTMLInputElement>()
 const over = ref(false)
-const roles = computed(() => store.catalogue?.roles ?? [])
-const account = computed(
-  () =>
-    (store.dataset?.account ?? {}) as {
-      rows?: number
-      encoding?: string
-      findings?: Shapes['FindingView'][]
-    },
-)
-const findings = computed(() => preview.value?.findings ?? account.value.findings ?? [])
+const lit = ref<number[]>([])
+const tab = ref<'series' | 'versions'>('series')
+const bringing = ref(false)
 const cutoffTime = computed(() => store.axis?.time(view.cutoff - 1) ?? 0)
 const lane = computed(() => (line.value ? observedSeries(line.value, cutoffTime.value) : []))
+const stored = computed(
+  () => (store.dataset?.account ?? {}) as { rows?: number; findings?: Shapes['FindingView'][] },
+)
+const findings = computed(() =>
+  uploads.value.length ? (preview.value?.findings ?? []) : (stored.value.findings ?? []),
+)
+const unsettled = computed(() => findings.value.some((each) => each.settled === false))
+const words = computed(() => {
+  if (store.intake) return `${store.intake.stage}, ${Math.round(store.intake.share * 100)} %`
+  if (progress.value !== null && progress.value < 1) return `Sending, ${Math.round(progress.value * 100)} %`
+  return 'Reading'
+})
+const share = computed(() => store.intake?.share ?? progress.value)
+const effectNote = computed(() => {
+  const of = findings.value.find((each) => each.id === effect.value?.id)
+  return of?.remedies.find((each) => each.name === effect.value?.remedy)?.label ?? ''
+})
 
 function setRole(column: string, role: Role) {
-  const next = { ...reading.value.roles }
-  // Time is one column: the old one steps back.
+  const next = { ...(recipe.value.roles ?? {}) }
+  // Time is one column, or a date and a clock: the old one steps back.
+  const clock = (text: string) => /^\d{1,2}:\d{2}/.test(text)
+  const at = preview.value?.columns.findIndex((each) => each.name === column) ?? -1
   for (const each of preview.value?.columns ?? [])
-    if (role === 'time' && each.role === 'time') next[each.name] = 'ignore'
-  reading.value.roles = { ...next, [column]: role }
-  void refresh()
+    if (role === 'time' && each.role === 'time' && !clock(preview.value?.sample[0]?.[at] ?? ''))
+      next[each.name] = 'ignore'
+  void intake.change({ roles: { ...next, [column]: role } })
 }
-
 function take(files: FileList | null | undefined) {
-  const file = files?.[0]
-  if (file) void bring(file, file.name)
+  const all = [...(files ?? [])]
+  if (all.length) void intake.bring(all.map((file) => ({ content: file, name: file.name })))
+}
+async function takeAccount(files: FileList | null) {
+  const text = await files?.[0]?.text()
+  if (text === undefined) return
+  try {
+    account.value = JSON.parse(text) as Record<string, unknown>
+    bringing.value = true
+    picker.value?.click()
+  } catch {
+    failure.value = 'This is not an account: it is not JSON.'
+  }
 }
 function drop(event: DragEvent) {
   over.value = false
   take(event.dataTransfer?.files)
 }
 useEventListener('paste', (event: ClipboardEvent) => {
-  if ((event.target as HTMLElement).tagName === 'INPUT') return
+  if (['INPUT', 'TEXTAREA'].includes((event.target as HTMLElement).tagName)) return
   const text = event.clipboardData?.getData('text') ?? ''
   if (event.clipboardData?.files.length) take(event.clipboardData.files)
-  else if (text.trim()) void bring(new Blob([text]), 'pasted.csv')
+  else if (text.trim()) void intake.bring([{ content: new Blob([text]), name: 'pasted.csv' }])
 })
+
+/** Where a finding is: its rows, or its place on the series. */
+function point(finding: Shapes['FindingView']) {
+  lit.value = [...finding.rows]
+  const span = finding.spans[0]
+  if (!span) return
+  if (uploads.value.length) {
+    intake.series.value = span.key
+    void intake.refresh()
+    return
+  }
+  const index = store.dataset?.series.findIndex((each) => each.key === span.key) ?? -1
+  if (index < 0 || !store.axis) return
+  view.series = index
+  const room = Math.max(48, (span.stop - span.start) * 0.4)
+  view.setSpan(store.axis.time(span.start - room), store.axis.time(span.stop + room))
+}
+
+async function edit(changes: Draft<Shapes['EditBody']['edit']>) {
+  const id = store.dataset?.id
+  if (id === undefined) return
+  const params = { path: { dataset_id: id } }
+  const asked = () =>
+    unwrap(
+      client.POST('/api/v1/datasets/{dataset_id}/edit', {
+        params,
+        body: { edit: changes, name: null } as Shapes['EditBody'],
+      }),
+    )
+  if (await attempt(asked)) await store.reload()
+}
+function leave() {
+  intake.forget()
+  bringing.value = false
+}
+async function make() {
+  await intake.make()
+  if (!uploads.value.length) bringing.value = false
+}
+roomActions.stop = () => leave()
+onBeforeUnmount(() => (roomActions.stop = null))
 </script>
 
 <template>
-  <RoomFrame :strip="!upload" @dragover.prevent="over = true" @dragleave="over = false" @drop.prevent="drop">
+  <RoomFrame
+    :strip="!uploads.length && !bringing"
+    :class="{ over }"
+    @dragover.prevent="over = true"
+    @dragleave="over = false"
+    @drop.prevent="drop"
+  >
     <input
       ref="picker"
       type="file"
+      multiple
       class="sr-only"
       aria-label="File"
       @change="take(($event.target as HTMLInputElement).files)"
     />
+    <input
+      ref="accountPicker"
+      type="file"
+      class="sr-only"
+      aria-label="Account"
+      @change="takeAccount(($event.target as HTMLInputElement).files)"
+    />
     <p v-if="failure" class="failure worse" role="alert">{{ failure }}</p>
-    <template v-if="upload && preview">
+    <template v-if="uploads.length && preview && !busy">
       <p v-if="preview.problem" class="failure worse" role="alert">{{ preview.problem.detail }}</p>
-      <RawTable :preview="preview" :roles="roles" @role="setRole" />
+      <RawRows :preview="preview" :roles="store.catalogue?.roles ?? []" :lit="lit" @role="setRole" />
       <PreviewLine
         v-if="preview.line"
         :line="preview.line"
+        :other="effect?.line"
+        :note="effectNote"
         :zone="preview.zone"
-        :title="preview.series[0]?.key ?? ''"
-        :unit="reading.unit"
+        :title="preview.line_key"
+        :unit="recipe.unit ?? ''"
       />
     </template>
-    <template v-else-if="store.dataset && !busy">
-      <TimeLane name="observed" :title="view.key" :unit="view.unit" :series="lane" show-time class="one" />
-      <div class="series panel" tabindex="0">
-        <table>
-          <thead>
-            <tr>
-              <th>series</th>
-              <th>points</th>
-              <th>missing</th>
-              <th>lowest</th>
-              <th>highest</th>
-              <th>from</th>
-              <th>to</th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr
-              v-for="(each, i) in store.dataset.series"
-              :key="each.key"
-              :class="{ here: i === view.series }"
-              @click="view.series = i"
-            >
-              <td>{{ each.key }}</td>
-              <td class="number">{{ count(each.length) }}</td>
-              <td class="number">{{ count(each.missing) }}</td>
-              <td class="number">{{ number(each.lowest) }}</td>
-              <td class="number">{{ number(each.highest) }}</td>
-              <td class="number">{{ store.axis?.input(each.first) }}</td>
-              <td class="number">{{ store.axis?.input(each.last) }}</td>
-            </tr>
-          </tbody>
-        </table>
+    <BringData
+      v-else-if="busy || bringing || !store.dataset"
+      :busy="busy"
+      :words="words"
+      :progress="share"
+      :account="account !== null"
+      @pick="picker?.click()"
+      @account="accountPicker?.click()"
+      @from="intake.fetchFrom"
+    />
+    <template v-else>
+      <TimeLane
+        name="observed"
+        :title="view.key"
+        :unit="view.unit"
+        :series="lane"
+        :filled="line"
+        show-time
+        class="one"
+      />
+      <div class="tabs" role="tablist">
+        <button role="tab" :aria-selected="tab === 'series'" @click="tab = 'series'">Series</button>
+        <button role="tab" :aria-selected="tab === 'versions'" @click="tab = 'versions'">
+          Versions <span class="number second">{{ store.project?.datasets.length }}</span>
+        </button>
       </div>
+      <SeriesTable v-if="tab === 'series'" @edit="edit" />
+      <VersionList v-else />
     </template>
-    <div v-else class="bring panel" :class="{ over }">
-      <template v-if="busy">
-        <progress :value="progress ?? undefined"></progress>
-        <p class="second">
-          {{ progress === null || progress >= 1 ? 'Reading' : `Sending, ${Math.round(progress * 100)} %` }}
-        </p>
-      </template>
-      <template v-else>
-        <h1>Bring data in</h1>
-        <p class="second">
-          Drop a delimited text file here, paste cells, or choose a file. Rows may be long (time, key, value)
-          or one column per series.
-        </p>
-        <button class="button primary" @click="picker?.click()">Choose a file</button>
-      </template>
-    </div>
 
     <template #inspector>
-      <template v-if="upload && preview">
-        <h1>{{ upload.name }}</h1>
-        <table class="facts">
-          <tbody>
-            <tr>
-              <td>rows</td>
-              <td class="number">{{ count(preview.rows) }}</td>
-            </tr>
-            <tr>
-              <td>encoding</td>
-              <td class="number">{{ preview.encoding }}</td>
-            </tr>
-            <tr>
-              <td>step found</td>
-              <td class="number">{{ preview.step ?? '–' }}</td>
-            </tr>
-            <tr>
-              <td>series</td>
-              <td class="number">{{ count(preview.series.length) }}</td>
-            </tr>
-          </tbody>
-        </table>
-        <label
-          >Step
-          <input v-model.lazy="reading.step" class="field number" placeholder="guessed" @change="refresh"
-        /></label>
-        <label>Time zone <input v-model.lazy="reading.zone" class="field number" @change="refresh" /></label>
-        <label
-          >Unit
-          <input
-            v-model.lazy="reading.unit"
-            class="field number"
-            placeholder="such as m³/h"
-            @change="refresh"
-        /></label>
-        <label>Name <input v-model="name" class="field" /></label>
+      <template v-if="uploads.length && preview">
+        <h1 :title="uploads.map((each) => each.name).join(', ')">
+          {{ uploads[0]?.name
+          }}<template v-if="uploads.length > 1"> and {{ uploads.length - 1 }} more</template>
+        </h1>
+        <p class="second facts">
+          {{ count(preview.rows) }} rows, {{ preview.format }};
+          {{ count(preview.series_count) }} series<template v-if="preview.step">
+            of {{ preview.step }}</template
+          >
+        </p>
+        <section v-if="preview.differences" class="differences">
+          <h2>Since the last delivery</h2>
+          <p v-for="sentence in preview.differences" :key="sentence">{{ sentence }}</p>
+          <p v-if="!preview.differences.length" class="second">Nothing differs.</p>
+        </section>
+        <FindingList
+          :findings="findings"
+          live
+          :trying="effect"
+          @point="point"
+          @choose="intake.choose"
+          @try-out="intake.tryOut"
+        />
+        <RecipeForm :recipe="recipe" :preview="preview" :files="uploads.length" @change="intake.change" />
+        <label class="named">Name<input v-model="name" class="field" /></label>
       </template>
-      <template v-else-if="store.dataset">
+      <template v-else-if="store.dataset && !bringing">
         <h1>{{ store.dataset.name }}</h1>
         <table class="facts">
           <tbody>
@@ -181,7 +238,7 @@ useEventListener('paste', (event: ClipboardEvent) => {
             </tr>
             <tr>
               <td>rows read</td>
-              <td class="number">{{ count(account.rows) }}</td>
+              <td class="number">{{ count(stored.rows) }}</td>
             </tr>
             <tr>
               <td>series × steps</td>
@@ -191,68 +248,44 @@ useEventListener('paste', (event: ClipboardEvent) => {
               <td>step, zone</td>
               <td class="number">{{ store.dataset.grid.step }}, {{ store.dataset.grid.zone }}</td>
             </tr>
-            <tr v-for="column in store.dataset.columns" :key="column.name">
-              <td>{{ column.role?.replace('_', ' ') }}</td>
+            <tr v-for="column in store.dataset.columns" :key="String(column.name)">
+              <td>{{ String(column.role).replace('_', ' ') }}</td>
               <td>{{ column.name }}</td>
             </tr>
           </tbody>
         </table>
+        <DatasetEdits @edit="edit" />
+        <FindingList :findings="findings" :live="false" @point="point" />
       </template>
       <template v-else
         ><h1>No data yet</h1>
-        <p class="second">A dataset is one immutable version; every import makes a new one.</p></template
+        <p class="second">
+          A dataset is one immutable version; every import and every change makes a new one.
+        </p></template
       >
-      <template v-if="findings.length">
-        <h2>Findings</h2>
-        <div v-for="finding in findings" :key="finding.message" class="finding">
-          <b>{{ finding.code }}:</b>{{ ' ' }}
-          <span :class="finding.severity === 'warning' ? 'worse' : 'second'">{{ finding.message }}</span>
-        </div>
-      </template>
       <span class="grow"></span>
       <div class="buttons">
-        <template v-if="upload">
+        <template v-if="uploads.length">
           <button
             class="button primary"
-            :disabled="busy || !!preview?.problem || !preview?.series.length"
+            :disabled="busy || !!preview?.problem || !preview?.series_count || unsettled"
+            :title="unsettled ? 'A finding wants a choice first' : ''"
             @click="make"
           >
             Make dataset
           </button>
-          <button class="button" @click="forget">Leave it</button>
+          <button class="button" @click="leave">Leave it</button>
         </template>
-        <template v-else-if="store.dataset">
-          <button class="button" @click="picker?.click()">Bring a file</button>
-          <button
-            class="button"
-            @click="
-              attempt(() =>
-                download(`/api/v1/datasets/${store.dataset?.id}/data.csv`, `${store.dataset?.name}.csv`),
-              )
-            "
-          >
-            CSV
-          </button>
-        </template>
+        <button v-else-if="store.dataset && !bringing" class="button" @click="bringing = true">
+          Bring data
+        </button>
+        <button v-else-if="store.dataset" class="button" @click="leave">Back</button>
       </div>
     </template>
   </RoomFrame>
 </template>
 
 <style scoped>
-.bring {
-  flex: 1;
-  display: flex;
-  flex-direction: column;
-  align-items: center;
-  justify-content: center;
-  gap: 8px;
-}
-.bring p {
-  max-width: 460px;
-  text-align: center;
-  margin: 0 0 8px;
-}
 .over {
   background: var(--selection);
 }
@@ -262,48 +295,41 @@ useEventListener('paste', (event: ClipboardEvent) => {
 }
 .one {
   flex: 1;
+  min-height: 160px;
 }
-.series {
-  flex: 1;
-  overflow: auto;
+.tabs {
+  display: flex;
+  gap: 16px;
+  padding: 2px 12px 0;
 }
-table {
+.tabs button {
+  all: unset;
+  cursor: pointer;
+  color: var(--ink-2);
+  padding-bottom: 2px;
+}
+.tabs button[aria-selected='true'] {
+  color: var(--ink);
+  font-weight: 600;
+  border-bottom: 2px solid var(--ink);
+}
+.tabs button:focus-visible {
+  outline: 2px solid var(--ink);
+}
+table.facts {
   width: 100%;
   border-collapse: collapse;
 }
-.series th {
-  position: sticky;
-  top: 0;
-  background: var(--panel);
-  font-weight: 400;
-  color: var(--ink-2);
-  text-align: right;
-  padding: 8px 12px;
-  border-bottom: 1px solid var(--hairline);
+p.facts,
+.differences p {
+  margin: 0;
+  font-size: 12px;
 }
-.series td {
-  text-align: right;
-  padding: 4px 12px;
-}
-.series th:first-child,
-.series td:first-child {
-  text-align: left;
-}
-.series tr {
-  cursor: pointer;
-}
-.here {
-  background: var(--selection);
-}
-label {
+.named {
   display: grid;
-  grid-template-columns: 90px minmax(0, 1fr);
+  grid-template-columns: 84px minmax(0, 1fr);
   align-items: center;
   color: var(--ink-2);
-}
-.finding {
-  border-bottom: 1px solid var(--hairline);
-  padding-bottom: 6px;
 }
 .grow {
   flex: 1;
@@ -311,5 +337,9 @@ label {
 .buttons {
   display: flex;
   gap: 8px;
+  position: sticky;
+  bottom: -12px;
+  background: var(--panel);
+  padding: 8px 0;
 }
 </style>

@@ -1,0 +1,160 @@
+import { ref, shallowRef } from 'vue'
+import { client, ProblemError, unwrap, type Draft, type Shapes } from '../../api/client'
+import { useProject } from '../../state/project'
+
+type Whole = NonNullable<Shapes['PreviewBody']['recipe']>
+export type Recipe = Draft<Whole>
+export type Role = NonNullable<Whole['roles']>[string]
+
+/** From what was brought to a dataset: uploads, the recipe, what it makes of them, and making it so. */
+export function useIntake() {
+  const store = useProject()
+  const uploads = shallowRef<Shapes['Uploaded'][]>([])
+  const preview = shallowRef<Shapes['Preview'] | null>(null)
+  /** The same under one other remedy, so that its effect shows before it is taken. */
+  const effect = shallowRef<{ id: string; remedy: string; line: Shapes['Line'] } | null>(null)
+  const account = shallowRef<Record<string, unknown> | null>(null)
+  const progress = ref<number | null>(null)
+  const failure = ref('')
+  const busy = ref(false)
+  const recipe = ref<Recipe>({})
+  const series = ref<string | null>(null)
+  const name = ref('')
+
+  function send(content: Blob, called: string): Promise<Shapes['Uploaded']> {
+    return new Promise((resolve, reject) => {
+      const request = new XMLHttpRequest()
+      request.open('POST', `/api/v1/uploads?name=${encodeURIComponent(called)}`)
+      request.upload.onprogress = (event) =>
+        (progress.value = event.lengthComputable ? event.loaded / event.total : 0)
+      request.onerror = () => reject(new ProblemError('The file could not be sent; nothing was stored.', 0))
+      request.onload = () => {
+        const body = JSON.parse(request.responseText || '{}') as Shapes['Uploaded'] & { detail?: string }
+        if (request.status < 300) resolve(body)
+        else reject(new ProblemError(body.detail ?? `The server answered ${request.status}.`, request.status))
+      }
+      request.send(content)
+    })
+  }
+
+  async function guarded(work: () => Promise<void>, blocking = true) {
+    failure.value = ''
+    busy.value = blocking
+    try {
+      await work()
+    } catch (error) {
+      failure.value = error instanceof Error ? error.message : String(error)
+    }
+    busy.value = false
+    progress.value = null
+  }
+
+  function begin(brought: Shapes['Uploaded'][]) {
+    uploads.value = brought
+    preview.value = effect.value = null
+    series.value = null
+    recipe.value = account.value ? {} : { zone: recipe.value.zone, unit: recipe.value.unit }
+    name.value = (brought[0]?.name ?? 'data').replace(
+      /(\.(csv|tsv|txt|jsonl?|parquet|arrow|xlsx|ods|gz|zst|zip))+$/i,
+      '',
+    )
+  }
+
+  const bring = (files: { content: Blob; name: string }[]) =>
+    guarded(async () => {
+      const brought = []
+      for (const file of files) brought.push(await send(file.content, file.name))
+      begin(brought)
+      await look()
+    })
+
+  const fetchFrom = (connection: string, query: string) =>
+    guarded(async () => {
+      const body = { connection, query: query || null }
+      begin([await unwrap(client.POST('/api/v1/uploads/fetch', { body }))])
+      await look()
+    })
+
+  function body(given: Recipe = recipe.value) {
+    return {
+      recipe: given as Whole,
+      more: uploads.value.slice(1).map((each) => each.upload_id),
+      account: account.value,
+    }
+  }
+
+  const params = () => ({ path: { upload_id: uploads.value[0]?.upload_id ?? '' } })
+
+  async function ask(given: Recipe, about: string | null) {
+    const asked = { ...body(given), series: about, project_id: store.project?.id ?? null }
+    return unwrap(client.POST('/api/v1/uploads/{upload_id}/preview', { params: params(), body: asked }))
+  }
+
+  async function look() {
+    if (!uploads.value.length) return
+    preview.value = await ask(recipe.value, series.value)
+    effect.value = null
+  }
+
+  /** Look again; buttons stay live, so that a click that ends an edit is not lost. */
+  const refresh = () => guarded(look, false)
+
+  function change(changes: Partial<Recipe>) {
+    recipe.value = { ...recipe.value, ...changes }
+    return refresh()
+  }
+
+  const choose = (id: string, remedy: string) =>
+    change({ remedies: { ...(recipe.value.remedies ?? {}), [id]: remedy } })
+
+  /** What another remedy would make of the series the finding is about. */
+  const tryOut = (finding: Shapes['FindingView'], remedy: string) =>
+    guarded(async () => {
+      const key = finding.spans[0]?.key ?? preview.value?.line_key ?? null
+      if (key !== series.value && finding.spans.length) {
+        series.value = key
+        preview.value = await ask(recipe.value, key)
+      }
+      const remedies = { ...(recipe.value.remedies ?? {}), [finding.id]: remedy }
+      const shown = await ask({ ...recipe.value, remedies }, key)
+      if (shown.line) effect.value = { id: finding.id, remedy, line: shown.line }
+      else failure.value = shown.problem?.detail ?? ''
+    }, false)
+
+  const make = () =>
+    guarded(async () => {
+      if (!uploads.value.length || !store.project) return
+      const asked = { ...body(), project_id: store.project.id, name: name.value || 'data' }
+      await unwrap(client.POST('/api/v1/uploads/{upload_id}/dataset', { params: params(), body: asked }))
+      await store.reload()
+      forget()
+    })
+
+  function forget() {
+    uploads.value = []
+    preview.value = effect.value = account.value = null
+    failure.value = ''
+    recipe.value = {}
+  }
+
+  return {
+    uploads,
+    preview,
+    effect,
+    account,
+    progress,
+    failure,
+    busy,
+    recipe,
+    series,
+    name,
+    bring,
+    fetchFrom,
+    refresh,
+    change,
+    choose,
+    tryOut,
+    make,
+    forget,
+  }
+}
