@@ -60,8 +60,8 @@ setup_python() {
 }
 
 page_inputs() {
-  find "$proteron_root/ui" -type f \( -path '*/src/*' -o -path '*/public/*' -o -maxdepth 1 \) \
-    -not -path '*/node_modules/*' -not -path '*/dist/*' | LC_ALL=C sort
+  { find "$proteron_root/ui/src" -type f; [ ! -d "$proteron_root/ui/public" ] || find "$proteron_root/ui/public" -type f
+    find "$proteron_root/ui" -maxdepth 1 -type f; } | LC_ALL=C sort
 }
 
 setup_node_modules() {

@@ -128,7 +128,7 @@ class Stack:
         """A new project with one dataset; returns both numbers."""
         project = self.ok("POST", "/projects", {"name": name})["id"]
         upload = self.ok("POST", "/uploads?name=data.csv", raw=csv.encode())["upload_id"]
-        body = {"project_id": project, "name": "data", **reading}
+        body = {"project_id": project, "name": "data", "recipe": reading}
         return project, self.ok("POST", f"/uploads/{upload}/dataset", body)["id"]
 
     def children(self) -> dict[str, psutil.Process]:

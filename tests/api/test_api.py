@@ -1,8 +1,11 @@
 """The API through HTTP shapes: every refusal a problem document, nothing half-made, documents in step."""
 
+import functools
+import http.server
 import io
 import json
 import subprocess
+import threading
 from pathlib import Path
 
 import numpy as np
@@ -54,7 +57,7 @@ def project(client: FlaskClient, request: pytest.FixtureRequest) -> int:
 @pytest.fixture
 def dataset(client: FlaskClient, project: int, rng: np.random.Generator) -> int:
     upload = send(client, hourly_csv(rng, 400).encode()).json["upload_id"]
-    made = post(client, f"/uploads/{upload}/dataset", {"project_id": project, "name": "d", "unit": "m³/h"})
+    made = post(client, f"/uploads/{upload}/dataset", {"project_id": project, "name": "d", "recipe": {"unit": "m³/h"}})
     return made.json["id"]
 
 
@@ -72,7 +75,6 @@ BAD = {
     "no time column": (b"x,y\n1,2\n3,4\n", "No column reads as a time"),
     "one row": (b"time,y\n2020-01-01,5\n", "One row is not a series"),
     "all missing": (b"time,y\n2020-01-01,\n2020-01-02,\n", "marked as the target"),
-    "duplicate times": (b"time,y\n2020-01-01,1\n2020-01-01,2\n2020-01-02,3\n", "occur twice"),
 }
 
 
@@ -93,6 +95,101 @@ def test_bad_files_are_refused_with_a_sentence_and_leave_nothing(
     assert counts(database_url) == before
 
 
+def test_conflicting_times_want_a_choice_before_anything_is_stored(
+    client: FlaskClient, project: int, database_url: str
+) -> None:
+    before = counts(database_url)
+    content = b"time,y\n2020-01-01,1\n2020-01-01,2\n2020-01-02,3\n"
+    upload = send(client, content).json["upload_id"]
+    (finding, *_) = post(client, f"/uploads/{upload}/preview", {}).json["findings"]
+    assert (finding["code"], finding["settled"], finding["rows"]) == ("duplicate times", False, [1])
+    body = {"project_id": project, "name": "d"}
+    refused = post(client, f"/uploads/{upload}/dataset", body)
+    assert (refused.status_code, refused.json["type"]) == (422, "/problems/unsettled")
+    assert "occur twice" in refused.json["detail"]
+    assert "take their mean" in refused.json["detail"]
+    assert counts(database_url) == before
+    body["recipe"] = {"remedies": {"duplicate times": "mean"}}
+    made = post(client, f"/uploads/{upload}/dataset", body)
+    assert made.status_code == 201
+    assert made.json["series"][0]["lowest"] == 1.5
+    assert made.json["account"]["recipe"]["remedies"]["duplicate times"] == "mean"
+
+
+def test_versions_are_edited_compared_exported_and_replayed(client: FlaskClient, dataset: int, project: int) -> None:
+    mask = {"start": "2024-01-05 00:00", "end": "2024-01-05 05:00", "reason": "meter test", "series": "north"}
+    masked = post(client, f"/datasets/{dataset}/edit", {"edit": {"masks": [mask]}}).json
+    assert (masked["version"], masked["parent_id"], masked["masks"][0]["reason"]) == (2, dataset, "meter test")
+    found = get(client, f"/datasets/{masked['id']}/compare/{dataset}").json
+    assert [(c["key"], c["change"], c["changed"]) for c in found["series"]] == [("north", "marks", 6)]
+    assert get(client, f"/projects/{project}").json["choices"]["dataset_id"] == masked["id"]
+    unchanged = post(client, f"/datasets/{dataset}/edit", {"edit": {}})
+    assert (unchanged.status_code, unchanged.json["detail"]) == (422, "These changes change nothing.")
+    hashes = {masked["hash"]}
+    for kind in ("csv", "jsonl", "parquet", "arrow", "xlsx"):
+        taken = get(client, f"/datasets/{dataset}/export?format={kind}")
+        assert taken.status_code == 200
+        upload = send(client, taken.data).json["upload_id"]
+        recipe = {"unit": "m³/h", "roles": {"time": "time", "key": "key", "value": "target"}, "checked": True}
+        body = {"project_id": project, "name": kind, "recipe": recipe}
+        hashes.add(post(client, f"/uploads/{upload}/dataset", body).json["hash"])
+    assert len(hashes) == 2
+    account = get(client, f"/datasets/{dataset}/account.json").json
+    upload = send(client, get(client, f"/datasets/{dataset}/data.csv").data).json["upload_id"]
+    shown = post(client, f"/uploads/{upload}/preview", {"account": account}).json
+    assert shown["differences"] == []
+
+
+def test_configured_sources_are_read_only_and_bounded(
+    client: FlaskClient, application, project: int, database_url: str, tmp_path: Path
+) -> None:
+    import sqlite3
+
+    file = tmp_path / "plant.db"
+    with sqlite3.connect(file) as plant:
+        plant.execute("CREATE TABLE flow (day text, y real)")
+        plant.executemany("INSERT INTO flow VALUES (?, ?)", [(f"2024-01-{d:02d}", d * 1.5) for d in range(1, 20)])
+    served = tmp_path / "flow.csv"
+    served.write_text("day,y\n2024-01-01,1\n2024-01-02,2\n")
+    handler = functools.partial(http.server.SimpleHTTPRequestHandler, directory=str(tmp_path))
+    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), handler)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    settings = application.extensions["proteron"].settings
+    settings.connections.write_text(
+        f'[sql.plant]\nurl = "sqlite:///{file}"\nrows = 100\n[sql.own]\nurl = "{database_url}"\ntimeout_seconds = 1\n'
+        f'[http.feed]\nurl = "http://127.0.0.1:{server.server_port}/flow.csv"\n'
+    )
+    names = get(client, "/connections").json["connections"]
+    assert names == [{"name": "plant", "kind": "sql"}, {"name": "own", "kind": "sql"}, {"name": "feed", "kind": "http"}]
+
+    def fetch(connection: str, query: str | None = None):
+        return post(client, "/uploads/fetch", {"connection": connection, "query": query})
+
+    for brought in (fetch("plant", "SELECT day, y FROM flow"), fetch("feed")):
+        assert brought.status_code == 201
+        shown = post(client, f"/uploads/{brought.json['upload_id']}/preview", {}).json
+        assert shown["step"] == "1 day"
+    refusals = {
+        "DELETE FROM flow": "Only one query", "SELECT 1; DROP TABLE flow": "Only one query",
+        "SELECT * FROM flow, flow a": "more than 100 rows", "SELECT absent FROM flow": "no such column",
+    }  # fmt: skip
+    for query, said in refusals.items():
+        assert said in fetch("plant", query).json["detail"]
+    assert "read-only" in fetch("own", "SELECT nextval('project_id_seq')").json["detail"]
+    assert "timeout" in fetch("own", "SELECT pg_sleep(20)").json["detail"]
+    assert fetch("nowhere").status_code == 404
+    server.shutdown()
+    settings.connections.unlink()
+
+
+def test_a_calendar_becomes_occasions(client: FlaskClient, dataset: int) -> None:
+    upload = send(client, b"name,first,last\nworks,2024-01-03,2024-01-04\n").json["upload_id"]
+    spans = get(client, f"/uploads/{upload}/calendar").json["occasions"]
+    assert spans == [{"name": "works", "first": "2024-01-03", "last": "2024-01-04"}]
+    made = post(client, f"/datasets/{dataset}/edit", {"edit": {"occasions": spans}}).json
+    assert made["occasions"] == [{"name": "works", "start": 48, "stop": 96}]
+
+
 def test_empty_and_oversized_uploads_keep_nothing(client: FlaskClient, application) -> None:
     folder = application.extensions["proteron"].settings.home / "uploads"
     before = set(folder.iterdir()) if folder.exists() else set()
@@ -111,7 +208,7 @@ def test_empty_and_oversized_uploads_keep_nothing(client: FlaskClient, applicati
 def test_other_encodings_become_a_dataset_with_a_finding(client: FlaskClient, project: int) -> None:
     upload = send(client, "time;wärme\n2020-01-01;1\n2020-01-02;2\n".encode("latin-1")).json["upload_id"]
     shown = post(client, f"/uploads/{upload}/preview", {}).json
-    assert shown["encoding"] == "latin-1"
+    assert shown["facts"]["encoding"] == "latin-1"
     assert "Latin-1" in shown["findings"][0]["message"]
     made = post(client, f"/uploads/{upload}/dataset", {"project_id": project, "name": "d"})
     assert made.status_code == 201
@@ -125,7 +222,9 @@ def test_a_dataset_is_immutable_cached_and_taken_away_unchanged(
     assert get(client, f"/datasets/{dataset}", **{"If-None-Match": view.headers["ETag"]}).status_code == 304
     text_form = get(client, f"/datasets/{dataset}/data.csv").data
     upload = send(client, text_form).json["upload_id"]
-    again = post(client, f"/uploads/{upload}/dataset", {"project_id": project, "name": "copy", "unit": "m³/h"}).json
+    again = post(
+        client, f"/uploads/{upload}/dataset", {"project_id": project, "name": "copy", "recipe": {"unit": "m³/h"}}
+    ).json
     assert again["hash"] == view.json["hash"]
     assert again["id"] == dataset
 

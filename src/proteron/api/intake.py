@@ -106,7 +106,7 @@ def _show_reading(shape: shapes.Preview, reading: TableReading, body: shapes.Pre
     index = panel.keys.index(body.series) if body.series in panel.keys else 0
     shape.line_key = panel.keys[index]
     shape.line = line(
-        panel.axis, int(panel.starts[index]), panel.series(index), None, None, 900, panel.series_marks(index)
+        panel.axis, int(panel.starts[index]), panel.series(index), body.start, body.stop, 900, panel.series_marks(index)
     )  # fmt: skip
     if body.account is not None:
         shape.differences = compare_accounts(body.account, reading.account)

@@ -179,6 +179,8 @@ class Reading(Body):
 class PreviewBody(Reading):
     project_id: Identifier | None = None
     series: str | None = Field(None, description="The series whose line is wanted; the first if not given.")
+    start: int | None = Field(None, description="First grid position of the line; empty: the whole series.")
+    stop: int | None = None
 
 
 class NewDataset(Reading):

@@ -60,7 +60,7 @@ def save_dataset(
         name=name,
         hash=panel.hash,
         layout=_layout(panel),
-        account={**reading.account, "findings": [finding.document() for finding in reading.findings]},
+        account=_account(reading),
     )
     session.add(dataset)
     session.flush()
@@ -71,6 +71,12 @@ def save_dataset(
     session.flush()
     _write_blocks(session, dataset.id, panel, progress)
     return dataset
+
+
+def _account(reading: TableReading) -> dict[str, Any]:
+    """The account with its findings; a change to a dataset keeps those of the intake."""
+    found = [finding.document() for finding in reading.findings]
+    return {**reading.account, "findings": found or reading.account.get("findings", [])}
 
 
 def _layout(panel: Panel) -> dict[str, Any]:

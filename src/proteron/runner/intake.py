@@ -19,9 +19,10 @@ from proteron.core.intake import (
     read_raw,
     read_recipe,
     settle_roles,
+    understood,
 )
 from proteron.records.connections import fetch, load_connections
-from proteron.records.database import notify
+from proteron.records.database import NotFoundError, notify
 from proteron.records.datasets import save_dataset
 from proteron.records.projects import choose, get_project
 from proteron.runner.child import here
@@ -65,7 +66,8 @@ def look(
     reading: TableReading | None = None
     problem: ProteronError | None = None
     try:
-        reading = read_recipe(raw, chosen)
+        with understood():
+            reading = read_recipe(raw, chosen)
     except ProteronError as error:
         problem = error
     rows = list(range(min(raw.columns.num_rows, _HEAD_ROWS)))
@@ -94,7 +96,8 @@ def make(
     tell = _teller(project_id)
     chosen = Recipe.parse(dict(recipe))
     _raw(paths, chosen, limits, project_id)
-    reading = read_recipe(_Kept.let_go(), chosen, tell)
+    with understood():
+        reading = read_recipe(_Kept.let_go(), chosen, tell)
     unsettled = reading.unsettled
     if unsettled:
         raise UnsettledError(f"{unsettled[0].message} Choose what to do: {_choices(unsettled[0])}.", field="remedies")
@@ -130,8 +133,12 @@ def _raw(
         _Kept.raw, _Kept.key = None, ""
         sources = [Source(name, Path(path)) for path, name in paths]
         tell = _teller(project_id) if project_id is not None else None
-        raw = read_raw(sources, recipe.reader, limits, recipe.combine, recipe.join_on, tell)
-        _Kept.key, _Kept.raw, _Kept.guesses = key, raw, tuple(guess_roles(raw, recipe.reader))
+        if not all(Path(path).exists() for path, _ in paths):
+            raise NotFoundError("This upload is gone; bring the file again.", field="file")
+        with understood():
+            raw = read_raw(sources, recipe.reader, limits, recipe.combine, recipe.join_on, tell)
+            guesses = tuple(guess_roles(raw, recipe.reader))
+        _Kept.key, _Kept.raw, _Kept.guesses = key, raw, guesses
     return _Kept.raw, _Kept.guesses
 
 

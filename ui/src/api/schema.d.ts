@@ -2002,6 +2002,17 @@ export interface components {
              * @default null
              */
             series: string | null;
+            /**
+             * Start
+             * @description First grid position of the line; empty: the whole series.
+             * @default null
+             */
+            start: number | null;
+            /**
+             * Stop
+             * @default null
+             */
+            stop: number | null;
         };
         /**
          * Problem

@@ -273,6 +273,7 @@ const selectionStyle = computed(() => {
   if (!view.selection || !host.value) return null
   const [low, high] = view.span
   const at = (time: number) => ((time - low) / (high - low)) * 100
+  if (at(view.selection[1]) <= 0 || at(view.selection[0]) >= 100) return null
   const left = Math.max(at(view.selection[0]), 0)
   return { left: `${left}%`, width: `${Math.max(Math.min(at(view.selection[1]), 100) - left, 0)}%` }
 })

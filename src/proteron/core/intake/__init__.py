@@ -13,6 +13,7 @@ from proteron.core.intake.reading import (
     read_recipe,
     read_table,
     settle_roles,
+    understood,
 )
 from proteron.core.intake.recipe import Recipe
 from proteron.core.intake.roles import ROLES, Role, RoleGuess, guess_roles
@@ -21,5 +22,6 @@ from proteron.core.intake.sources import read_raw
 __all__ = [
     "EXPORTS", "ROLES", "Comparison", "Edit", "Finding", "Limits", "RawTable", "ReaderSettings", "Recipe", "Remedy",
     "Role", "RoleGuess", "Source", "TableReading", "compare_accounts", "compare_panels", "edit_panel", "guess_roles",
-    "read_calendar", "read_panel", "read_raw", "read_recipe", "read_table", "recipe_of", "settle_roles", "write_panel",
+    "read_calendar", "read_panel", "read_raw", "read_recipe", "read_table", "recipe_of", "settle_roles", "understood",
+    "write_panel",
 ]  # fmt: skip

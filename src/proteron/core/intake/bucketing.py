@@ -1,13 +1,14 @@
 """Raw events to one value per bucket and key, in one compiled pass."""
 
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from proteron.core.compiled import kernel
 from proteron.core.errors import InputError, SettingsError
-from proteron.core.intake.findings import Ledger
+from proteron.core.intake.findings import LEAVE, Ledger, Remedy
 from proteron.core.intake.recipe import Bucketing, Recipe
 from proteron.core.intake.roles import Role
 from proteron.core.intake.rows import Rows
@@ -121,6 +122,7 @@ def bucket_rows(rows: Rows, recipe: Recipe, ledger: Ledger) -> tuple[TimeAxis, R
     events = recipe.events or Bucketing()
     if not len(rows):
         raise InputError("There are no events.", field="time")
+    rows = _without_repeats(rows, ledger)
     step = Step.parse(events.step)
     first, last = np.datetime64(rows.times.min(), "s"), np.datetime64(rows.times.max(), "s")
     axis = TimeAxis(anchored(first, step, recipe.zone, events.anchor), step, recipe.zone)
@@ -139,6 +141,27 @@ def bucket_rows(rows: Rows, recipe: Recipe, ledger: Ledger) -> tuple[TimeAxis, R
     for name in targets if events.aggregate != "count" else ():
         columns[name] = aggregate(cells, rows.columns[name], events.aggregate, keys * length)[0]
     return axis, _bucketed(rows, events, axis, length, counts, columns, (first, last), ledger)
+
+
+def _without_repeats(rows: Rows, ledger: Ledger) -> Rows:
+    """Events that another one repeats in time, key and every column: sent twice rather than happened twice."""
+    keys: list[Any] = [*rows.columns.values(), rows.codes, rows.times]
+    order = np.lexsort(keys)
+    same = np.ones(len(order) - 1, bool)
+    for values in keys:
+        a, b = values[order[1:]], values[order[:-1]]
+        same &= (a == b) | ((a != a) & (b != b))
+    repeats = np.sort(order[1:][same])
+    if not len(repeats):
+        return rows
+    numbers = rows.row_numbers(repeats)
+    message = f"{len(repeats):,} events repeat another in time, key and every column: sent twice?"
+    drop = Remedy("drop", "count them once")
+    if ledger.add("repeated events", "warning", message, numbers, remedies=(drop, LEAVE)) != "drop":
+        return rows
+    keep = np.ones(len(rows), bool)
+    keep[repeats] = False
+    return rows.keep(keep)
 
 
 def _bucketed(

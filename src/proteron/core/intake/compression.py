@@ -2,6 +2,7 @@
 
 import tempfile
 import zipfile
+import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -16,7 +17,16 @@ _STREAMS = {b"\x1f\x8b": "gzip", b"\x28\xb5\x2f\xfd": "zstd"}
 _PIECE = 1 << 20
 _SUSPICIOUS = 64 * 2**20  # from this size on, what unpacks to more than 400 times its size is refused
 _RATIO = 400
-_BROKEN = (OSError, pa.ArrowInvalid, zipfile.BadZipFile, EOFError, NotImplementedError, RuntimeError, ValueError)
+_BROKEN = (
+    OSError,
+    zlib.error,
+    pa.ArrowInvalid,
+    zipfile.BadZipFile,
+    EOFError,
+    NotImplementedError,
+    RuntimeError,
+    ValueError,
+)
 
 
 @contextmanager

@@ -104,6 +104,8 @@ class _Reading:
                     raise InputError(f"The rows do not fit: {str(error)[:200]}.", field="file") from error
                 types[column] = pa.string()
                 continue
+            except UnicodeError as error:
+                raise InputError(f"The text breaks off: {error}.", field="file") from error
             if self.comment:
                 first = table.column(0)
                 if pa.types.is_string(first.type) or pa.types.is_dictionary(first.type):

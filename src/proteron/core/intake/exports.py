@@ -121,8 +121,6 @@ def csv_pieces(panel: Panel) -> Iterator[bytes]:
     table = panel_table(panel, spreadsheet=True)
     options = pa_csv.WriteOptions(include_header=False, quoting_style="needed")
     yield (",".join('"' + name.replace('"', '""') + '"' for name in table.column_names) + "\n").encode()
-    stamp = pa.array(np.char.add(np.datetime_as_string(np.asarray(table["time"].to_numpy())), "Z"))
-    table = table.set_column(0, "time", stamp)
     plain = pa.table(
         [c.cast(pa.string()) if pa.types.is_dictionary(c.type) else c for c in table.columns],
         names=table.column_names,

@@ -120,8 +120,8 @@ def fill_series(values: Floats, filling: Filling, period: int) -> Floats:
         filled = _seasonal(values, period, filling.method == "seasonal_level", max(filling.window, period))
     else:
         filled = _straight(values) if filling.method == "linear" else _on_flattened(values, period)
+    filled = np.where(np.isfinite(filled), filled, np.nan)
     if filling.longest is not None:
-        filled = filled.copy()
         for start, stop in gap_runs(values):
             if stop - start > filling.longest:
                 filled[start if filling.method in CLOSING else start + filling.longest : stop] = np.nan

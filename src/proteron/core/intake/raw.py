@@ -79,8 +79,16 @@ class RawTable:
     def cells(self, rows: list[int]) -> list[list[str]]:
         """Text of some rows, one list per row; missing cells are empty."""
         taken = self.columns.take(pa.array([r for r in rows if r < self.columns.num_rows], type=pa.int64()))
-        columns = [[_text(value) for value in column.to_pylist()] for column in taken.columns]
+        columns = [[_text(value) for value in _printable(column).to_pylist()] for column in taken.columns]
         return [list(row) for row in zip(*columns, strict=True)] if columns else []
+
+
+def _printable(column: Any) -> Any:
+    """Times as text: not every stored one is a date that Python knows."""
+    if not pa.types.is_timestamp(column.type):
+        return column
+    text = pc.cast(column, pa.string())
+    return pc.replace_substring(text, " ", "T")
 
 
 def _text(value: Any) -> str:

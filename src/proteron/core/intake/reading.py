@@ -1,14 +1,15 @@
 """From sources and a recipe to a panel, with findings and an account of what was done."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
-from proteron.core.errors import InputError, SettingsError
+from proteron.core.errors import InputError, LimitError, ProteronError, SettingsError
 from proteron.core.intake.bucketing import bucket_rows
 from proteron.core.intake.delimited import Progress
 from proteron.core.intake.filling import fill_panel
@@ -65,7 +66,8 @@ def read_table(
         | {"roles": {**chosen.roles, **(roles or {})}}
     )
     zone_info(chosen.zone)
-    return read_recipe(
+    with understood():
+        return read_recipe(
         read_raw(source, chosen.reader, limits, chosen.combine, chosen.join_on, progress), chosen, progress
     )  # fmt: skip
 
@@ -86,6 +88,20 @@ def read_panel(
     return read_table(source, roles={**given, **named} or None, **rest).panel
 
 
+@contextmanager
+def understood() -> Iterator[None]:
+    """Whatever a broken file provokes below becomes a sentence."""
+    try:
+        yield
+    except ProteronError:
+        raise
+    except MemoryError as error:
+        raise LimitError("Reading this needs more memory than there is; nothing was stored.", field="file") from error
+    except (ArithmeticError, ValueError, TypeError, LookupError, RecursionError, OSError, pa.ArrowException) as error:
+        said = str(error).splitlines()[0][:160] if str(error) else type(error).__name__
+        raise InputError(f"This file cannot be understood: {said}.", field="file") from error
+
+
 def settle_roles(raw: RawTable, roles: Mapping[str, Role], guesses: Sequence[RoleGuess]) -> dict[str, Role]:
     """Given roles over guessed ones; a given time, key or target replaces the guess of that role."""
     settled = {guess.column: guess.role for guess in guesses}
@@ -97,7 +113,13 @@ def settle_roles(raw: RawTable, roles: Mapping[str, Role], guesses: Sequence[Rol
     for role, instead in (("time", "ignore"), ("target", "observed"), ("key", "ignore")):
         if role in roles.values():
             settled = {c: instead if r == role and c not in roles else r for c, r in settled.items()}  # type: ignore[misc]
-    return settled | dict(roles)
+    settled |= roles
+    if "target" not in settled.values():  # the guessed one became something else
+        following = next(
+            (g.column for g in guesses if g.column not in roles and g.role == "observed" and not g.category), None
+        )
+        settled |= {following: "target"} if following else {}
+    return settled
 
 
 def read_recipe(raw: RawTable, recipe: Recipe, progress: Progress | None = None) -> TableReading:

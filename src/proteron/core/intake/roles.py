@@ -132,6 +132,7 @@ def guess_roles(raw: RawTable, reader: ReaderSettings | None = None) -> list[Rol
             guesses[look.name] = RoleGuess(look.name, "ignore", "nothing in it", 0.95)
     rest = [look for look in rest if look.name not in guesses]
     keys = _keys([each for each in rest if each.text or _is_code(each, rest)], time, sample.num_rows)
+    keys = _counted_keys(keys, rest, time)
     named = [
         each
         for each in rest
@@ -231,6 +232,21 @@ def _keys(candidates: list[_Look], time: _Look | None, rows: int) -> list[_Look]
         chosen.append(look)
         seen, left = _paired(seen, look.codes), fewest
     return chosen
+
+
+def _counted_keys(keys: list[_Look], rest: list[_Look], time: _Look | None) -> list[_Look]:
+    """Keys written as few whole numbers, where texts alone leave times repeated and one such column mends it."""
+    if time is None:
+        return keys
+    seen = time.codes.astype(np.int64)
+    for look in keys:
+        seen = _paired(seen, look.codes)
+    if not _repeats(seen):
+        return keys
+    numeric = [look for look in rest if not look.text and look not in keys]
+    few = [look for look in numeric if look.whole and 1 < look.distinct <= 50 and look.distinct * 4 <= look.present]
+    found = next((look for look in few if not _repeats(_paired(seen, look.codes))), None)
+    return [*keys, found] if found is not None and len(numeric) > 1 else keys
 
 
 def _paired(a: np.ndarray, b: np.ndarray) -> np.ndarray:

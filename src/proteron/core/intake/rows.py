@@ -181,7 +181,7 @@ def _no_totals(raw: RawTable, by_role: Mapping[Role, list[str]], times: Instants
     reasons = []
     rows = []
     for row in last:
-        cells = [str(raw.columns[name][row].as_py() or "") for name in raw.names]
+        (cells,) = raw.cells([row])
         word = next((cell for cell in cells if _TOTAL_WORDS.match(cell)), None)
         summed = _is_sum(raw, by_role["target"], row) if np.isnat(times[row]) or word else False
         if word is not None or (np.isnat(times[row]) and summed):
@@ -254,7 +254,9 @@ def _texts(column: Any, kind: str, quoted: bool) -> tuple[NDArray[np.int32], lis
     chunks = merged.chunks if isinstance(merged, pa.ChunkedArray) else [merged]
     indices = np.concatenate([np.asarray(pc.fill_null(chunk.indices, len(texts)), dtype=np.int32) for chunk in chunks])
     named = [text for text in texts if text.strip()]
-    if named and not quoted and all(text[:1] == " " for text in named):  # a space after every delimiter
+    if (
+        named and kind == "delimited" and not quoted and all(text[:1] == " " for text in named)
+    ):  # a space after every delimiter
         texts = [text.strip() for text in texts]
     texts = [plain_text(text, kind) for text in texts] + ["(none)"]
     unique = {text: code for code, text in enumerate(dict.fromkeys(texts))}

@@ -106,8 +106,9 @@ def _gaps(panel: Panel, ledger: Ledger) -> Panel:
     at = panel.axis.local(np.array([panel.starts[worst] + where[worst]]))[0]
     when = str(at).replace("T", " ")
     message = (
-        f"{int(missing.sum()):,} steps in {int(gaps.sum()):,} gaps of {int((missing > 0).sum())} series have no "
-        f"value: kept as missing, not filled. The longest is {int(longest[worst]):,} steps from {when} in “{panel.keys[worst]}”."
+        f"{int(missing.sum()):,} steps in {int(gaps.sum()):,} gaps of {int((missing > 0).sum())} series have no value: "
+        f"kept as missing, not filled. The longest is {int(longest[worst]):,} steps from {when} "
+        f"in “{panel.keys[worst]}”."
     )
     spans = [
         Span(panel.keys[i], int(panel.starts[i] + where[i]), int(panel.starts[i] + where[i] + longest[i]))

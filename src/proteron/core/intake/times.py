@@ -43,6 +43,7 @@ _EPOCHS = (("epoch s", 1e8, 1e10, 1), ("epoch ms", 1e11, 1e13, 10**3),
     ("epoch µs", 1e14, 1e16, 10**6), ("epoch ns", 1e17, 1e19, 10**9))  # fmt: skip
 _SERIAL_EPOCH = np.datetime64("1899-12-30", "s")
 TIME_FORMS = tuple(dict.fromkeys([name for name, _ in FORMS] + [e[0] for e in _EPOCHS] + ["spreadsheet serial"]))
+_FIRST, _LAST = np.datetime64("0001-01-02", "s"), np.datetime64("9998-12-31", "s")
 _NAT = np.datetime64("NaT", "s")
 
 
@@ -66,10 +67,12 @@ def read_times(column: Any, zone: str, form: str | None = None, serials: bool = 
     if pa.types.is_timestamp(kind):
         instants = np.array(column.cast(pa.timestamp("s", kind.tz), safe=False).to_numpy(zero_copy_only=False))
         instants = instants.astype("datetime64[s]")
+        strange = ~np.isnat(instants) & ((instants < _FIRST) | (instants > _LAST))
+        instants = np.where(strange, _NAT, instants)
         naive = np.full(len(instants), kind.tz is None)
         if kind.tz is None:
             instants = _localised(instants, naive, zone)
-        return TimeReading(instants, np.zeros(len(instants), bool), "ISO", naive)
+        return TimeReading(instants, strange, "ISO", naive)
     if pa.types.is_integer(kind) or pa.types.is_floating(kind):
         return _from_numbers(
             np.asarray(column.cast(pa.float64()).to_numpy(zero_copy_only=False)), column, form, serials, zone
@@ -109,7 +112,7 @@ def _from_text(text: Any, zone: str, form: str | None, serials: bool) -> TimeRea
             continue
         parts = pc.extract_regex(text, pattern)
         matched = int(np.asarray(pc.is_valid(parts)).sum())
-        if matched * 2 <= wanted:
+        if matched * 2 < wanted:
             continue
         local, offset = _assemble(parts)
         count = int((~np.isnat(local) & present).sum())
@@ -124,7 +127,7 @@ def _from_text(text: Any, zone: str, form: str | None, serials: bool) -> TimeRea
     if ambiguous:
         best = min(both, key=lambda i: _raggedness(read[i][2]))
     count, name, local, offset = read[best]
-    if count * 2 <= wanted:
+    if count * 2 < wanted:
         return None
     naive = np.isnan(offset) & ~np.isnat(local)
     instants = _localised(local, naive, zone)
@@ -166,7 +169,9 @@ def _assemble(parts: Any) -> tuple[Instants, Floats]:
         half = np.asarray(pc.utf8_lower(pc.utf8_slice_codeunits(texts["ap"], 0, 1)).to_numpy(zero_copy_only=False))
         valid = valid & ((half == "") | ((hour >= 1) & (hour <= 12)))
         hour = np.where(half == "", hour, hour % 12 + np.where(half == "p", 12, 0))
-    possible = valid & (month >= 1) & (month <= 12) & (day >= 1) & (hour <= 24) & (minute < 60) & (second < 60)
+    possible = (
+        valid & (year >= 1) & (month >= 1) & (month <= 12) & (day >= 1) & (hour <= 24) & (minute < 60) & (second < 60)
+    )
     possible &= (hour < 24) | ((minute == 0) & (second == 0))
     months = (np.where(possible, year, 1970) - 1970) * 12 + np.where(possible, month, 1) - 1
     first = months.astype("datetime64[M]")

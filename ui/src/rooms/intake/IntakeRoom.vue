@@ -93,8 +93,7 @@ function point(finding: Shapes['FindingView']) {
   const span = finding.spans[0]
   if (!span) return
   if (uploads.value.length) {
-    intake.series.value = span.key
-    void intake.refresh()
+    if (intake.place(finding)) void intake.refresh()
     return
   }
   const index = store.dataset?.series.findIndex((each) => each.key === span.key) ?? -1
@@ -102,6 +101,11 @@ function point(finding: Shapes['FindingView']) {
   view.series = index
   const room = Math.max(48, (span.stop - span.start) * 0.4)
   view.setSpan(store.axis.time(span.start - room), store.axis.time(span.stop + room))
+}
+
+function showWhole() {
+  intake.span.value = null
+  void intake.refresh()
 }
 
 async function edit(changes: Draft<Shapes['EditBody']['edit']>) {
@@ -162,6 +166,8 @@ onBeforeUnmount(() => (roomActions.stop = null))
         :other="effect?.line"
         :note="effectNote"
         :zone="preview.zone"
+        :part="intake.span.value !== null"
+        @whole="showWhole"
         :title="preview.line_key"
         :unit="recipe.unit ?? ''"
       />

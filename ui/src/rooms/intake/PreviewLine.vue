@@ -11,7 +11,10 @@ const props = defineProps<{
   title: string
   unit: string
   note?: string
+  /** Whether only a part of the series is shown. */
+  part?: boolean
 }>()
+const emit = defineEmits<{ whole: [] }>()
 const W = 1000
 const H = 132
 const lines = computed(() => [props.line, ...(props.other ? [props.other] : [])])
@@ -57,16 +60,20 @@ const day = (time: number | undefined) =>
     : new Intl.DateTimeFormat('en-GB', { timeZone: props.zone, dateStyle: 'medium' }).format(
         new Date(time * 1000),
       )
+const extentText = computed(() => {
+  const values = [`${number(range.value[0])} – ${number(range.value[1])}`, props.unit]
+    .filter(Boolean)
+    .join(' ')
+  return `${values}, ${day(extent.value[0])} – ${day(extent.value[1])}, ${props.zone}`
+})
 </script>
 
 <template>
   <figure class="panel">
     <figcaption>
       {{ title }}
-      <span class="number second"
-        >{{ number(range[0]) }} – {{ number(range[1]) }} {{ unit }}, {{ day(extent[0]) }} –
-        {{ day(extent[1]) }}, {{ zone }}</span
-      >
+      <span class="number second">{{ extentText }}</span>
+      <button v-if="part" class="whole" @click="emit('whole')">show all of it</button>
       <b v-if="note" class="note">dashed: {{ note }}</b>
     </figcaption>
     <svg :viewBox="`0 0 ${W} ${H}`" preserveAspectRatio="none" role="img" :aria-label="`Preview of ${title}`">
@@ -91,6 +98,15 @@ figcaption {
   display: flex;
   gap: 12px;
   flex-wrap: wrap;
+}
+.whole {
+  all: unset;
+  cursor: pointer;
+  text-decoration: underline;
+  color: var(--ink-2);
+}
+.whole:focus-visible {
+  outline: 2px solid var(--ink);
 }
 .note {
   margin-left: auto;

@@ -27,7 +27,7 @@ function show(change: Shapes['SeriesChangeView']) {
   view.setSpan(from - room, to + room)
 }
 const stamp = (iso: string) =>
-  new Date(iso).toLocaleString(undefined, { dateStyle: 'medium', timeStyle: 'short' })
+  new Date(iso).toLocaleString(undefined, { dateStyle: 'short', timeStyle: 'short' })
 </script>
 
 <template>
@@ -114,6 +114,12 @@ td {
 }
 .left {
   text-align: left;
+}
+td {
+  white-space: nowrap;
+}
+td.left {
+  white-space: normal;
 }
 td .button + .button {
   margin-left: 6px;

@@ -20,6 +20,8 @@ export function useIntake() {
   const recipe = ref<Recipe>({})
   const series = ref<string | null>(null)
   const name = ref('')
+  /** The part of the series that is shown, in grid positions; null is all of it. */
+  const span = ref<[number, number] | null>(null)
 
   function send(content: Blob, called: string): Promise<Shapes['Uploaded']> {
     return new Promise((resolve, reject) => {
@@ -52,7 +54,7 @@ export function useIntake() {
   function begin(brought: Shapes['Uploaded'][]) {
     uploads.value = brought
     preview.value = effect.value = null
-    series.value = null
+    series.value = span.value = null
     recipe.value = account.value ? {} : { zone: recipe.value.zone, unit: recipe.value.unit }
     name.value = (brought[0]?.name ?? 'data').replace(
       /(\.(csv|tsv|txt|jsonl?|parquet|arrow|xlsx|ods|gz|zst|zip))+$/i,
@@ -86,7 +88,8 @@ export function useIntake() {
   const params = () => ({ path: { upload_id: uploads.value[0]?.upload_id ?? '' } })
 
   async function ask(given: Recipe, about: string | null) {
-    const asked = { ...body(given), series: about, project_id: store.project?.id ?? null }
+    const [start, stop] = span.value ?? [null, null]
+    const asked = { ...body(given), series: about, start, stop, project_id: store.project?.id ?? null }
     return unwrap(client.POST('/api/v1/uploads/{upload_id}/preview', { params: params(), body: asked }))
   }
 
@@ -107,14 +110,23 @@ export function useIntake() {
   const choose = (id: string, remedy: string) =>
     change({ remedies: { ...(recipe.value.remedies ?? {}), [id]: remedy } })
 
+  /** Turn the chart to where a finding is; whether that is somewhere else than before. */
+  function place(finding: Shapes['FindingView']): boolean {
+    const first = finding.spans[0]
+    if (!first) return false
+    const room = Math.max(30, first.stop - first.start)
+    const next: [number, number] = [Math.max(first.start - room, 0), first.stop + room]
+    const same = series.value === first.key && span.value?.join() === next.join()
+    series.value = first.key
+    span.value = next
+    return !same
+  }
+
   /** What another remedy would make of the series the finding is about. */
   const tryOut = (finding: Shapes['FindingView'], remedy: string) =>
     guarded(async () => {
       const key = finding.spans[0]?.key ?? preview.value?.line_key ?? null
-      if (key !== series.value && finding.spans.length) {
-        series.value = key
-        preview.value = await ask(recipe.value, key)
-      }
+      if (finding.spans.length && place(finding)) preview.value = await ask(recipe.value, key)
       const remedies = { ...(recipe.value.remedies ?? {}), [finding.id]: remedy }
       const shown = await ask({ ...recipe.value, remedies }, key)
       if (shown.line) effect.value = { id: finding.id, remedy, line: shown.line }
@@ -147,12 +159,14 @@ export function useIntake() {
     busy,
     recipe,
     series,
+    span,
     name,
     bring,
     fetchFrom,
     refresh,
     change,
     choose,
+    place,
     tryOut,
     make,
     forget,
