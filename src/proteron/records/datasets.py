@@ -1,10 +1,11 @@
 """Datasets: panels in and out of the database."""
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from dataclasses import asdict
 from typing import Any
 
 import numpy as np
+from psycopg import sql
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -124,22 +125,40 @@ def _write_blocks(session: Session, dataset_id: int, panel: Panel, progress: Pro
 
 def load_series(session: Session, dataset_id: int, index: int, column: str = "") -> Floats:
     """One stored column of one series, (n_points,)."""
-    with binary_cursor(session) as cursor:
-        cursor.execute(
-            'SELECT values FROM series_block WHERE dataset_id = %s AND "column" = %s AND series = %s ORDER BY block',
-            (dataset_id, column, index),
-        )
-        return _decoded([row[0] for row in cursor.fetchall()])
-
-
-def _decoded(blocks: Sequence[bytes]) -> Floats:
-    out = np.empty(sum(len(block) for block in blocks) // 8)
+    where = sql.SQL('dataset_id = {} AND "column" = {} AND series = {}').format(dataset_id, column, index)
+    out = np.empty(sum(length for _, _, length in _lengths(session, where)))
     at = 0
-    for block in blocks:
-        count = len(block) // 8
-        out[at : at + count] = np.frombuffer(block, dtype=">f8")
-        at += count
+    for values, *_ in _blocks_of(session, where):
+        at = _decode(values, out, at)
     return out
+
+
+def _lengths(session: Session, where: sql.Composed) -> list[tuple[str, int, int]]:
+    """Column, series and number of stored values, in the order of the blocks."""
+    query = sql.SQL(
+        'SELECT "column", series, sum(octet_length(values) / 8)::int8 FROM series_block WHERE {} '
+        'GROUP BY "column", series ORDER BY "column", series'
+    )
+    with binary_cursor(session) as cursor:
+        return cursor.execute(query.format(where)).fetchall()
+
+
+def _blocks_of(session: Session, where: sql.Composed) -> Iterator[tuple[Any, ...]]:
+    """Values, marks and column of every block in order, copied out: the quickest way across the wire."""
+    query = sql.SQL(
+        'COPY (SELECT values, marks, "column" FROM series_block WHERE {} ORDER BY "column", series, block) '
+        "TO STDOUT (FORMAT BINARY)"
+    )
+    with binary_cursor(session) as cursor, cursor.copy(query.format(where)) as copy:
+        copy.set_types(["bytea", "bytea", "text"])
+        yield from copy.rows()
+
+
+def _decode(block: bytes, out: Floats, at: int) -> int:
+    """Doubles in network order into `out` from place `at`; returns the place after them."""
+    stop = at + len(block) // 8
+    out[at:stop] = np.frombuffer(block, dtype=">f8")
+    return stop
 
 
 def load_panel(session: Session, dataset_id: int) -> Panel:
@@ -147,23 +166,20 @@ def load_panel(session: Session, dataset_id: int) -> Panel:
     dataset = get_dataset(session, dataset_id)
     series = keys_of(session, dataset_id)
     layout = dataset.layout
-    parts: dict[str, list[bytes]] = {}
+    where = sql.SQL("dataset_id = {}").format(dataset_id)
     lengths: dict[str, list[int]] = {}
-    marks: list[bytes] = []
-    with binary_cursor(session) as cursor:
-        query = (
-            'SELECT "column", series, values, marks FROM series_block WHERE dataset_id = %s '
-            'ORDER BY "column", series, block'
-        )
-        for column, index, values, of_values in cursor.stream(query, (dataset_id,)):
-            parts.setdefault(column, []).append(values)
-            lengths.setdefault(column, [0] * len(series))[index] += len(values) // 8
-            if column == "":
-                marks.append(of_values or bytes(len(values) // 8))
+    for column, _, length in _lengths(session, where):
+        lengths.setdefault(column, []).append(length)
+    arrays = {column: np.empty(sum(of_column)) for column, of_column in lengths.items()}
+    marks = np.zeros(len(arrays[""]), dtype=np.uint8)
+    places = dict.fromkeys(arrays, 0)
+    for values, of_values, column in _blocks_of(session, where):
+        at, places[column] = places[column], _decode(values, arrays[column], places[column])
+        if of_values is not None:
+            marks[at : places[column]] = np.frombuffer(of_values, dtype=np.uint8)
 
     def joined(column: str) -> tuple[Floats, Any]:
-        offsets = np.concatenate([[0], np.cumsum(lengths[column])]).astype(np.int64)
-        return _decoded(parts.pop(column)), offsets
+        return arrays[column], np.concatenate([[0], np.cumsum(lengths[column])]).astype(np.int64)
 
     values, offsets = joined("")
     columns = tuple(
@@ -176,7 +192,7 @@ def load_panel(session: Session, dataset_id: int) -> Panel:
         offsets=offsets,
         starts=np.array([each.start for each in series], dtype=np.int64),
         covariates=columns,
-        marks=np.frombuffer(b"".join(marks), dtype=np.uint8),
+        marks=marks,
         unit=layout["unit"],
         masks=tuple(Mask(**mask) for mask in layout.get("masks", ())),
         occasions=tuple(Occasion(**each) for each in layout.get("occasions", ())),

@@ -10,6 +10,7 @@ from contextlib import contextmanager
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 from sqlalchemy import text
 
 from proteron.core.errors import ProteronError, StoppedError
@@ -44,6 +45,7 @@ def prepare(url: str, memory: int) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
     resource.setrlimit(resource.RLIMIT_DATA, (memory, memory))
+    pa.set_memory_pool(pa.system_memory_pool())  # the one that gives memory back
     Here.url = url
     Here.database = Database(url, pool_size=2)
     Here.panels = PanelCache(2)

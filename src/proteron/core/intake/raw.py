@@ -78,7 +78,9 @@ class RawTable:
 
     def cells(self, rows: list[int]) -> list[list[str]]:
         """Text of some rows, one list per row; missing cells are empty."""
-        taken = self.columns.take(pa.array([r for r in rows if r < self.columns.num_rows], type=pa.int64()))
+        # Slices copy nothing; taking rows by number would gather whole columns first.
+        wanted = [self.columns.slice(row, 1) for row in rows if row < self.columns.num_rows]
+        taken = pa.concat_tables(wanted) if wanted else self.columns.slice(0, 0)
         columns = [[_text(value) for value in _printable(column).to_pylist()] for column in taken.columns]
         return [list(row) for row in zip(*columns, strict=True)] if columns else []
 

@@ -74,15 +74,15 @@ def _coinciding_sample(table: pa.Table, time: str) -> pa.Table:
     if pa.types.is_string(column.type):
         column = column.dictionary_encode()
     if pa.types.is_dictionary(column.type):
-        merged = column.unify_dictionaries()
-        codes = np.concatenate([np.asarray(pc.fill_null(chunk.indices, -1)) for chunk in merged.chunks])
-    else:
-        codes = np.asarray(pc.fill_null(column, 0).cast(pa.int64(), safe=False))
+        column = column.unify_dictionaries()
     every = 1 << max(0, (table.num_rows // (2 * _SAMPLE)).bit_length() - 1)
-    codes = codes * np.int64(2654435761)
-    codes >>= 16
-    codes &= every - 1
-    chosen = np.flatnonzero(codes == 0)[: 4 * _SAMPLE]
+    found, at = [], 0
+    for chunk in column.chunks:
+        numbers = chunk.indices if pa.types.is_dictionary(chunk.type) else chunk
+        codes = np.asarray(pc.fill_null(numbers, 0).cast(pa.int64(), safe=False)) * np.int64(2654435761)
+        found.append(np.flatnonzero((codes >> 16) & (every - 1) == 0) + at)
+        at += len(chunk)
+    chosen = np.concatenate(found)[: 4 * _SAMPLE]
     return table.take(pa.array(chosen)) if len(chosen) >= 100 else _spread_sample(table)
 
 

@@ -51,6 +51,7 @@ def _read_one(source: Source, reader: ReaderSettings, limits: Limits, progress: 
             raw = read_delimited(inner, reader, limits, progress)
         else:
             raw = read_structured(inner, kind, reader, limits)
+    pa.default_memory_pool().release_unused()  # what parsing needed goes back before rows are understood
     return replace(raw, facts={**raw.facts, **packing})
 
 

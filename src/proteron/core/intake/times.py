@@ -65,10 +65,11 @@ def read_times(column: Any, zone: str, form: str | None = None, serials: bool = 
     """
     kind = column.type
     if pa.types.is_timestamp(kind):
-        instants = np.array(column.cast(pa.timestamp("s", kind.tz), safe=False).to_numpy(zero_copy_only=False))
-        instants = instants.astype("datetime64[s]")
-        strange = ~np.isnat(instants) & ((instants < _FIRST) | (instants > _LAST))
-        instants = np.where(strange, _NAT, instants)
+        seconds = column if kind.unit == "s" else column.cast(pa.timestamp("s", kind.tz), safe=False)
+        instants = np.asarray(seconds.to_numpy()).astype("datetime64[s]", copy=False)
+        strange = (instants < _FIRST) | (instants > _LAST)
+        if strange.any():
+            instants = np.where(strange, _NAT, instants)
         naive = np.full(len(instants), kind.tz is None)
         if kind.tz is None:
             instants = _localised(instants, naive, zone)
