@@ -16,7 +16,10 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Browser, Page, sync_playwright
+
+from port_ellery import write_demo
+from port_ellery.files import PRODUCTION
 
 ROOT = Path(__file__).resolve().parents[1]
 CHROMIUM = "/usr/bin/chromium"
@@ -79,7 +82,25 @@ def take(address: str, folder: Path) -> None:
             page.wait_for_timeout(300)
             page.screenshot(path=folder / f"{room}.png")
             page.close()
+        _take_findings(browser, address, folder)
         browser.close()
+
+
+def _take_findings(browser: Browser, address: str, folder: Path) -> None:
+    """A file that lies, as Intake shows it before anything is stored."""
+    page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme="light")
+    page.goto(f"{address}/?projects=1")
+    page.get_by_label("Name of a new project").fill(f"Production, {time.time():.0f}")
+    page.get_by_role("button", name="Create").click()
+    page.get_by_role("heading", name="Bring data in").wait_for()
+    with tempfile.TemporaryDirectory() as files:
+        production = next(path for path in write_demo(Path(files)) if path.name == PRODUCTION)
+        page.get_by_label("File", exact=True).set_input_files(production)
+        page.get_by_label("Show what “take them as missing” would do").click()
+        page.get_by_text("dashed:").wait_for()
+        settle(page)
+        page.screenshot(path=folder / "intake-findings.png")
+    page.close()
 
 
 @contextmanager

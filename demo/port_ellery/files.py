@@ -8,6 +8,8 @@ import numpy as np
 from port_ellery.town import DISTRICTS, HOLIDAYS, Town, make_town
 
 HOURLY = "port-ellery-hourly.csv"
+EVENTS = "port-ellery-pump-starts.jsonl"
+PRODUCTION = "port-ellery-production.csv"
 EXAMPLE = "port-ellery.toml"
 
 
@@ -19,8 +21,8 @@ def write_demo(folder: Path, seed: int = 1871) -> list[Path]:
     contents = {
         HOURLY: hourly_csv(town),
         "port-ellery-holidays.csv": _holidays(),
-        "port-ellery-pump-starts.jsonl": _pump_starts(rng),
-        "port-ellery-production.csv": _production(rng),
+        EVENTS: _pump_starts(rng),
+        PRODUCTION: _production(rng),
         "port-ellery-truth.json": json.dumps({"seed": seed, "faults": town.truth}, indent=1, ensure_ascii=False) + "\n",
         EXAMPLE: _EXAMPLE,
     }

@@ -63,10 +63,10 @@ def test_from_a_file_to_a_verdict(quiet: Page, stack: Stack) -> None:
     page.get_by_role("button", name="Create").click()
     expect(page.get_by_role("heading", name="Bring data in")).to_be_visible()
     csv = hourly_csv(np.random.default_rng(3), 900)
-    page.locator("input[type=file]").set_input_files(
+    page.get_by_label("File", exact=True).set_input_files(
         {"name": "inflow.csv", "mimeType": "text/csv", "buffer": csv.encode()}
     )
-    expect(page.get_by_text("reads as a time in every row sampled")).to_be_visible()
+    expect(page.get_by_text("reads as a time in every row sampled")).to_be_visible(timeout=15_000)
     page.get_by_placeholder("such as m³/h").fill("m³/h")
     page.get_by_role("button", name="Make dataset").click()
     expect(page.get_by_text("rows read")).to_be_visible()
@@ -160,7 +160,6 @@ def test_every_room_opens_by_key_with_its_content(quiet: Page, stack: Stack, dem
         (bytes(range(256)) * 10, "This is not text"),
         (b"a,b\n1,2\n3,4\n", "No column reads as a time"),
         (b"time,y\n2020-01-01,1\n", "One row is not a series"),
-        (b"time,y\n2020-01-01,1\n2020-01-01,2\n2020-01-02,1\n", "occur twice"),
     ],
 )
 def test_a_bad_file_is_explained_and_changes_nothing(
@@ -168,11 +167,72 @@ def test_a_bad_file_is_explained_and_changes_nothing(
 ) -> None:
     before = stack.ok("GET", f"/projects/{demo}")["datasets"]
     room(page, stack, demo, "intake")
-    page.locator("input[type=file]").set_input_files({"name": "bad.csv", "mimeType": "text/csv", "buffer": content})
+    page.get_by_label("File", exact=True).set_input_files(
+        {"name": "bad.csv", "mimeType": "text/csv", "buffer": content}
+    )
     expect(page.get_by_role("alert")).to_contain_text(sentence)
     make = page.get_by_role("button", name="Make dataset")
     assert make.count() == 0 or make.is_disabled()
     assert stack.ok("GET", f"/projects/{demo}")["datasets"] == before
+
+
+def test_a_finding_is_seen_chosen_and_kept(quiet: Page, stack: Stack) -> None:
+    """Conflicting times: the effect of a remedy is drawn before it is taken, and nothing is made without a choice."""
+    page = quiet
+    project = stack.ok("POST", "/projects", {"name": "lies"})["id"]
+    page.goto(f"{stack.address}/p/{project}/intake")
+    csv = hourly_csv(np.random.default_rng(4), 300, ("one",)) + "2024-01-03T05:00:00Z,one,400\nTotal,,15000\n"
+    page.get_by_label("File", exact=True).set_input_files(
+        {"name": "lies.csv", "mimeType": "text/csv", "buffer": csv.encode()}
+    )
+    finding = page.locator("article", has_text="occur twice")
+    expect(finding).to_contain_text("choose one", timeout=15_000)
+    expect(page.locator("article", has_text="totals row")).to_contain_text("line 303")
+    make = page.get_by_role("button", name="Make dataset")
+    expect(make).to_be_disabled()
+    finding.get_by_label("Show what “take their mean” would do").click()
+    expect(page.get_by_text("dashed: take their mean")).to_be_visible()
+    finding.get_by_role("radio", name="keep the first row").check()
+    expect(make).to_be_enabled()
+    make.click()
+    expect(page.get_by_text("rows read")).to_be_visible(timeout=15_000)
+    (dataset,) = stack.ok("GET", f"/projects/{project}")["datasets"]
+    view = stack.ok("GET", f"/datasets/{dataset['id']}")
+    assert view["series"][0]["highest"] < 100
+    assert view["account"]["recipe"]["remedies"]["duplicate times"] == "first"
+
+
+def test_a_span_is_masked_filled_compared_and_taken_back(quiet: Page, stack: Stack) -> None:
+    page = quiet
+    lines = hourly_csv(np.random.default_rng(6), 400, ("one", "two")).splitlines()
+    project, first = stack.project("spans", "\n".join(lines[:60] + lines[70:]))
+    room(page, stack, project, "intake")
+    strip = page.get_by_label("The whole series").bounding_box()
+    assert strip is not None
+    page.keyboard.down("Alt")
+    page.mouse.move(strip["x"] + 300, strip["y"] + 30)
+    page.mouse.down()
+    page.mouse.move(strip["x"] + 400, strip["y"] + 30, steps=4)
+    page.mouse.up()
+    page.keyboard.up("Alt")
+    page.keyboard.press("m")
+    page.get_by_placeholder("why it is left out").fill("meter test")
+    page.get_by_role("button", name="Mask", exact=True).click()
+    expect(page.get_by_role("button", name="Take off meter test")).to_be_visible()
+    page.get_by_text("Fill gaps").click()
+    page.locator("details", has_text="Fill gaps").locator("select").select_option("linear")
+    page.get_by_role("button", name="Fill", exact=True).click()
+    page.get_by_role("tab", name="Versions").click()
+    versions = page.locator(".versions").get_by_role("row")
+    expect(versions).to_have_count(4)
+    versions.nth(2).get_by_role("button", name="Compare").click()
+    expect(page.get_by_text("10 values changed")).to_be_visible()
+    versions.nth(1).get_by_role("button", name="Stand on it").click()
+    expect(page.get_by_role("button", name="Take off meter test")).to_have_count(0)
+    assert stack.ok("GET", f"/projects/{project}")["choices"]["dataset_id"] == first
+    page.get_by_role("tab", name="Series").click()
+    page.get_by_label("Search series").fill("tw")
+    expect(page.get_by_role("listbox", name="Series").get_by_role("option")).to_have_count(1)
 
 
 def test_a_table_of_a_hundred_thousand_rows_scrolls_to_its_end(quiet: Page, stack: Stack) -> None:

@@ -1,9 +1,10 @@
 """The demo project: Port Ellery, loaded once, with one experiment to look at."""
 
 from pathlib import Path
+from typing import Any
 
 from port_ellery import write_demo
-from port_ellery.files import EXAMPLE, HOURLY
+from port_ellery.files import EVENTS, EXAMPLE, HOURLY, PRODUCTION
 from proteron.cli.main import DEMO_PROJECT
 from proteron.core.anomalies import scan_folds
 from proteron.core.experiment import Experiment
@@ -30,6 +31,27 @@ _PLAN = {
 }
 
 
+# The sources that lie: what Intake makes of them, as projects of their own.
+_MESSY = (
+    ("Port Ellery production", PRODUCTION, {"unit": "m³", "zone": "Europe/Lisbon"}),
+    (
+        "Port Ellery pump starts",
+        EVENTS,
+        {"zone": "Europe/Lisbon", "unit": "starts", "events": {"step": "1 hour", "aggregate": "count"}},
+    ),
+)
+
+
+def _bring(database: Database, file: Path, title: str, recipe: dict[str, Any]) -> None:
+    """A project that stands on one file, read with the remedies Intake proposes."""
+    reading = read_table(file, recipe=recipe)
+    with database.session() as session:
+        delete_project(session, title)
+        project = create_project(session, title)
+        dataset = save_dataset(session, project.id, file.stem, reading)
+        choose(session, project.id, {"dataset_id": dataset.id})
+
+
 def demo_folder(settings: Configuration) -> Path:
     return settings.home / "demo"
 
@@ -40,6 +62,8 @@ def load_demo(url: str, settings: Configuration, name: str = DEMO_PROJECT) -> No
     write_demo(folder)
     database = Database(url, pool_size=2)
     try:
+        for title, file, recipe in _MESSY:
+            _bring(database, folder / file, title, recipe)
         _load(database, url, folder, name)
     finally:
         database.close()
