@@ -136,6 +136,9 @@ def test_the_repeated_hour_of_a_clock_change_stands_twice() -> None:
     reading = pt.read_table(f"time,y\n{rows}".encode(), zone="Europe/Lisbon")
     assert reading.panel["y"].tolist() == list(range(8))
     assert "clock change" in codes(reading)
+    spring = [f"2024-03-31 {hour},{i}" for i, hour in enumerate(("00:00", "00:30", "01:00", "01:30", "02:00", "02:30"))]
+    skipped = pt.read_table(("time,y\n" + "\n".join(spring)).encode(), zone="Europe/Lisbon")
+    assert "skipped hour" in codes(skipped)
 
 
 @pytest.mark.parametrize(
@@ -173,6 +176,9 @@ def test_categories_stay_categories() -> None:
     rows = "\n".join(
         f"2024-01-{d:02d},{d * 2.5},{(101, 205, 330)[d % 3]},{'dry' if d % 2 else 'wet'}" for d in range(1, 31)
     )
+    for name in ("pump_code", "pump"):
+        panel = pt.read_panel(f"day,y,{name},sky\n{rows}".encode())
+        assert panel.covariate(name).labels == ("101", "205", "330")
     panel = pt.read_panel(f"day,y,pump_code,sky\n{rows}".encode())
     assert panel.covariate("pump_code").labels == ("101", "205", "330")
     assert panel.covariate("sky").labels == ("dry", "wet")

@@ -103,6 +103,7 @@ class _Look:
     codes: np.ndarray  # identity of each sampled cell
     whole: bool
     form: str = ""
+    scattered: bool = False  # few whole numbers, unevenly spread: names rather than amounts
 
 
 def guess_roles(raw: RawTable, reader: ReaderSettings | None = None) -> list[RoleGuess]:
@@ -169,9 +170,18 @@ def _look(name: str, column: Any, reader: ReaderSettings) -> _Look:
     whole = bool(known.any() and (numbers.values[known] % 1 == 0).all())
     share = float((~np.isnat(read.instants) & present_rows).sum() / present) if read is not None and present else 0.0
     number = float(known.sum() / present) if present else 0.0
-    return _Look(
-        name, share, number, number < 0.7, len(labels) - len(blank), present, codes, whole, read.form if read else ""
-    )
+    form = read.form if read else ""
+    look = _Look(name, share, number, number < 0.7, len(labels) - len(blank), present, codes, whole, form)
+    look.scattered = whole and not look.text and _is_scattered(np.unique(numbers.values[known]), present)
+    return look
+
+
+def _is_scattered(values: np.ndarray, present: int) -> bool:
+    """Few whole numbers, unevenly spread over a range much wider than they are many: 101, 205, 330."""
+    if not 3 <= len(values) <= 12 or present < 8 * len(values) or values[0] < 0:
+        return False
+    gaps = np.diff(values)
+    return bool(values[-1] - values[0] > 3 * len(values) and (gaps != gaps[0]).any() and (gaps > 1).all())
 
 
 def _is_irregular(column: Any) -> bool:
@@ -207,10 +217,10 @@ def _is_clock(column: Any) -> bool:
 
 
 def _is_code(look: _Look, looks: list[_Look]) -> bool:
-    """Whole numbers that name rather than count: few of them, and named so."""
+    """Whole numbers that name rather than count: few of them, and named so or scattered as codes are."""
     few = look.whole and 1 < look.distinct <= 50 and look.distinct * 4 <= look.present
     others = any(not each.text and each is not look for each in looks)
-    return few and others and bool(_words(look.name) & set(_CODE_WORDS))
+    return others and (look.scattered or (few and bool(_words(look.name) & set(_CODE_WORDS))))
 
 
 def _keys(candidates: list[_Look], time: _Look | None, rows: int) -> list[_Look]:

@@ -83,6 +83,9 @@ def read_rows(
         raise InputError(f"{problem}; mark one (or a date and a clock) of: {', '.join(raw.names[:20])}.", field="time")
     if not by_role["target"] and not (recipe.events and recipe.events.aggregate == "count"):
         raise InputError("No column is marked as the target: mark the numbers to forecast.", field="target")
+    for name in by_role["ignore"]:
+        if _is_blank(raw, name, recipe):
+            ledger.add("empty column", "note", f"Column “{name}” has no value in any row.", about=name, count=1)
     for note in raw.notes:
         ledger.add(note.code, note.severity, note.message, note.rows, note.count or len(note.rows))  # type: ignore[arg-type]
     read = _times(raw, by_role["time"], recipe, ledger)
@@ -110,6 +113,16 @@ def read_rows(
     return _in_period(rows.keep(usable), recipe, ledger)
 
 
+def _is_blank(raw: RawTable, name: str, recipe: Recipe) -> bool:
+    column = raw.columns[name]
+    if column.null_count == len(column):
+        return True
+    if not pa.types.is_string(column.type):
+        return False
+    marks = pa.array(recipe.reader.marks)
+    return bool(pc.all(pc.is_in(pc.utf8_trim_whitespace(pc.drop_null(column)), value_set=marks)).as_py())
+
+
 def _times(raw: RawTable, names: list[str], recipe: Recipe, ledger: Ledger) -> TimeReading:
     column = raw.columns[names[0]]
     if len(names) == 2:
@@ -129,6 +142,9 @@ def _times(raw: RawTable, names: list[str], recipe: Recipe, ledger: Ledger) -> T
             f"No day in “{names[0]}” is above 12, so day and month could be either way round: read {read.form}.",
             about=names[0], count=len(read.instants), remedies=(LEAVE,),
         )  # fmt: skip
+    if read.skipped:
+        message = f"{read.skipped:,} times lie in an hour that a clock change of {recipe.zone} skips: moved on by it."
+        ledger.add("skipped hour", "warning", message, count=read.skipped)
     if recipe.zone != "UTC" and read.naive.any():
         _clock_changes(read.instants, recipe.zone, raw, ledger)
     return read

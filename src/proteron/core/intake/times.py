@@ -9,7 +9,7 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from proteron.core.panel import Floats
-from proteron.core.timeline import Instants, Ints, to_utc
+from proteron.core.timeline import Instants, Ints, to_local, to_utc
 
 _CLOCK = (
     r"(?:(?:[T ,]|, )\s*(?P<H>\d{1,2})[:h](?P<M>\d{2})(?::(?P<S>\d{2})(?:[.,](?P<f>\d{1,9}))?)?"
@@ -56,6 +56,7 @@ class TimeReading:
     form: str
     naive: NDArray[np.bool_]
     ambiguous: bool = False
+    skipped: int = 0  # local times that a clock change leaves out; moved on
 
 
 def read_times(column: Any, zone: str, form: str | None = None, serials: bool = False) -> TimeReading | None:
@@ -72,7 +73,8 @@ def read_times(column: Any, zone: str, form: str | None = None, serials: bool = 
             instants = np.where(strange, _NAT, instants)
         naive = np.full(len(instants), kind.tz is None)
         if kind.tz is None:
-            instants = _localised(instants, naive, zone)
+            local, instants = instants, _localised(instants, naive, zone)
+            return TimeReading(instants, strange, "ISO", naive, skipped=_skipped(local, instants, zone))
         return TimeReading(instants, strange, "ISO", naive)
     if pa.types.is_integer(kind) or pa.types.is_floating(kind):
         return _from_numbers(
@@ -96,7 +98,8 @@ def read_times(column: Any, zone: str, form: str | None = None, serials: bool = 
         return np.where(absent, instead, values[at])
 
     return TimeReading(
-        pick(read.instants, _NAT), pick(read.bad, False), read.form, pick(read.naive, False), read.ambiguous
+        pick(read.instants, _NAT), pick(read.bad, False), read.form, pick(read.naive, False), read.ambiguous,
+        read.skipped,
     )  # fmt: skip
 
 
@@ -134,7 +137,8 @@ def _from_text(text: Any, zone: str, form: str | None, serials: bool) -> TimeRea
     instants = _localised(local, naive, zone)
     shifted = ~np.isnan(offset) & ~np.isnat(local)
     instants[shifted] = local[shifted] - offset[shifted].astype(np.int64).astype("timedelta64[s]")
-    return TimeReading(instants, present & np.isnat(instants), name, naive, ambiguous)
+    skipped = _skipped(local[naive], instants[naive], zone)
+    return TimeReading(instants, present & np.isnat(instants), name, naive, ambiguous, skipped)
 
 
 def _raggedness(local: Instants) -> float:
@@ -203,6 +207,14 @@ def _offsets(text: Any, count: int) -> Floats:
             digits = form[1:].replace(":", "").ljust(4, "0")
             seconds[form] = (-1.0 if form[0] == "-" else 1.0) * (int(digits[:2]) * 3600 + int(digits[2:]) * 60)
     return np.array([seconds[form] for form in values.tolist()])
+
+
+def _skipped(local: Instants, instants: Instants, zone: str) -> int:
+    """How many local times do not exist in the zone: there and back is another time."""
+    if zone == "UTC":
+        return 0
+    known = ~np.isnat(local)
+    return int((to_local(instants[known], zone) != local[known]).sum())
 
 
 def _localised(local: Instants, naive: NDArray[np.bool_], zone: str) -> Instants:
