@@ -106,7 +106,9 @@ def fill_series(values: Floats, filling: Filling, period: int) -> Floats:
     No method reads beyond a gap, but for the closing ones, which need the first point after it. Those
     leave a longer gap than `longest` open; the others fill its first steps.
     """
-    if filling.method == "leave" or not np.isnan(values).any() or np.isnan(values).all():
+    if filling.method == "leave" or not np.isnan(values).any():
+        return values
+    if np.isnan(values).all() and filling.method != "zero":
         return values
     period = max(filling.period or period, 1)
     if filling.method == "zero":
