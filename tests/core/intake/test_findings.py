@@ -109,6 +109,23 @@ def test_clean_series_raise_no_alarm() -> None:
         assert codes <= {"too short"}
 
 
+def test_what_could_be_read_two_ways_has_both_as_remedies() -> None:
+    grouped = "day;y\n" + "\n".join(f"2024-01-{d:02d};1,{d:03d}" for d in range(1, 29))
+    for way, value in (("decimal comma", 1.001), ("thousands", 1001.0)):
+        finding, panel = found(grouped.encode(), "number style", remedies={"number style: y": way})
+        assert finding.settled
+        assert panel["y"][0] == value
+    assert not found(grouped.encode(), "number style")[0].settled
+    dates = b"time,y\n01/02/2024,1\n02/02/2024,2\n03/02/2024,3\n04/02/2024,4"
+    assert found(dates, "ambiguous dates")[1].step == "1 day"
+    assert found(dates, "ambiguous dates", remedies={"ambiguous dates": "month first"})[1].step == "1 month"
+
+
+def test_a_totals_row_leaves_no_key_behind() -> None:
+    rows = "\n".join(f"2024-01-{d:02d},{k},{d}.5" for d in range(1, 20) for k in "ab")
+    assert found(f"day,key,y\n{rows}\nTotal,,380\n".encode(), "totals row")[1].keys == ("a", "b")
+
+
 def test_leaking_and_redundant_columns_are_named() -> None:
     rng = np.random.default_rng(3)
     y, other = rng.normal(size=200), rng.normal(size=200)

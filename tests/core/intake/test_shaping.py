@@ -60,6 +60,9 @@ def test_partial_edges_and_empty_buckets_are_as_asked(rng: np.random.Generator) 
         == pt.read_table(content, recipe={"events": {"step": "1 hour"}, "roles": {"pump": "key"}}).panel.hash
     )
     assert "repeated events" in [finding.code for finding in reading.findings]
+    dated = b"day,kind\n" + b"2024-01-01,a\n" * 9 + b"2024-01-02,a\n" * 5 + b"2024-01-03,a\n2024-01-04,a\n"
+    counted = pt.read_panel(dated, key="kind", recipe={"events": {"step": "1 day", "edges": "keep"}})
+    assert counted["a"].tolist() == [9, 5, 1, 1]
 
 
 @settings(deadline=None)
@@ -144,5 +147,11 @@ def test_a_coarser_key_adds_what_is_known_everywhere() -> None:
     assert np.array_equal(zones["x"], [10, 21, 32, np.nan, 4], equal_nan=True)
     assert zones.covariate("temp").series(0).tolist() == [3, 2, 2, 2, 1]
     assert coarsen(panel, Coarser()).keys == ("all",)
+    rows = "\n".join(
+        f"2024-01-{d:02d},{m},{z},{d}.5" for m, z in (("a", "X"), ("b", "Y"), ("c", "X")) for d in range(1, 15)
+    )
+    by_zone = pt.read_panel(f"day,meter,zone,y\n{rows}".encode(), recipe={"coarser": {"by": "zone"}})
+    assert by_zone.keys == ("X", "Y")
+    assert by_zone["X"][0] == 3
     with pytest.raises(pt.SettingsError, match="2 parts"):
         coarsen(panel, Coarser(keep=(2,)))

@@ -800,7 +800,7 @@ export interface components {
         };
         /**
          * Coarser
-         * @description Sum series up to a coarser key: the parts to keep, by position; none: one total.
+         * @description Sum series up to a coarser key: a static column's values, or the key parts to keep; neither: one total.
          */
         Coarser: {
             /**
@@ -810,7 +810,14 @@ export interface components {
              */
             aggregate: "sum" | "mean";
             /**
+             * By
+             * @description A static column of names, such as the zone of each district.
+             * @default null
+             */
+            by: string | null;
+            /**
              * Keep
+             * @description Parts of the key, from 0.
              * @default []
              */
             keep: number[];

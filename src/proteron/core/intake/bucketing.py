@@ -19,6 +19,7 @@ _SECONDS = {"second": 1, "minute": 60, "hour": 3600}
 
 
 _PIECE = 2048
+_FEW = 0.05
 
 
 @kernel
@@ -169,7 +170,11 @@ def _without_repeats(rows: Rows, ledger: Ledger) -> Rows:
     numbers = rows.row_numbers(repeats)
     message = f"{len(repeats):,} events repeat another in time, key and every column: sent twice?"
     drop = Remedy("drop", "count them once")
-    if ledger.add("repeated events", "warning", message, numbers, remedies=(drop, LEAVE)) != "drop":
+    few = len(repeats) <= _FEW * len(rows)  # many are events that coincide, such as those dated by the day
+    if (
+        ledger.add("repeated events", "warning", message, numbers, remedies=(drop, LEAVE) if few else (LEAVE, drop))
+        != "drop"
+    ):
         return rows
     keep = np.ones(len(rows), bool)
     keep[repeats] = False

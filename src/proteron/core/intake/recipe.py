@@ -76,9 +76,10 @@ class PublicHolidays(Settings):
 
 
 class Coarser(Settings):
-    """Sum series up to a coarser key: the parts to keep, by position; none: one total."""
+    """Sum series up to a coarser key: a static column's values, or the key parts to keep; neither: one total."""
 
-    keep: Annotated[tuple[int, ...], BeforeValidator(_tuple)] = ()
+    by: str | None = Field(None, description="A static column of names, such as the zone of each district.")
+    keep: Annotated[tuple[int, ...], BeforeValidator(_tuple)] = Field((), description="Parts of the key, from 0.")
     aggregate: Literal["sum", "mean"] = "sum"
 
 

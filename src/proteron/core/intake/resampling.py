@@ -113,13 +113,9 @@ def coarsen(panel: Panel, wanted: Coarser) -> Panel:
 
     A step is known where every series that spans it has a value. Covariates are averaged.
     """
-    parts = [key.split(KEY_JOINT) for key in panel.keys]
-    deepest = min(len(pieces) for pieces in parts)
-    if any(place < 0 or place >= deepest for place in wanted.keep):
-        raise SettingsError(f"Keys have {deepest} parts, counted from 0.", field="coarser")
     groups: dict[str, list[int]] = {}
-    for index, pieces in enumerate(parts):
-        groups.setdefault(KEY_JOINT.join(pieces[place] for place in wanted.keep) or "all", []).append(index)
+    for index, name in enumerate(_group_names(panel, wanted)):
+        groups.setdefault(name, []).append(index)
     values: list[Floats] = []
     starts: list[int] = []
     columns: list[list[Floats]] = [[] for _ in panel.covariates]
@@ -138,6 +134,21 @@ def coarsen(panel: Panel, wanted: Coarser) -> Panel:
     covariates = tuple(_column(c, columns[place]) for place, c in enumerate(panel.covariates))
     made = _rebuilt(panel, panel.axis, values, np.array(starts), covariates)
     return replace(made, keys=tuple(groups))
+
+
+def _group_names(panel: Panel, wanted: Coarser) -> list[str]:
+    """What each series is summed up into; raises `SettingsError` for a column or key part that is not there."""
+    if wanted.by is not None:
+        column = panel.covariate(wanted.by)
+        if column.role != "static" or not column.labels:
+            raise SettingsError(f"“{wanted.by}” is no static column of names.", field="coarser")
+        firsts = [column.series(index)[:1] for index in range(len(panel))]
+        return ["(none)" if not len(v) or np.isnan(v[0]) else column.labels[int(v[0])] for v in firsts]
+    parts = [key.split(KEY_JOINT) for key in panel.keys]
+    deepest = min(len(pieces) for pieces in parts)
+    if any(place < 0 or place >= deepest for place in wanted.keep):
+        raise SettingsError(f"Keys have {deepest} parts, counted from 0.", field="coarser")
+    return [KEY_JOINT.join(pieces[place] for place in wanted.keep) or "all" for pieces in parts]
 
 
 def _added(parts: list[tuple[int, Floats]]) -> tuple[Floats, Floats, Floats]:

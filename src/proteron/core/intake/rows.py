@@ -59,6 +59,15 @@ class Rows:
             self, numbers=self.row_numbers(at), times=self.times[at], codes=self.codes[at], columns=columns, marks=marks
         )
 
+    def without_unused_keys(self) -> "Rows":
+        """The same rows with the keys that none of them has left out."""
+        used = np.bincount(self.codes, minlength=len(self.keys)) > 0
+        if used.all():
+            return self
+        place = (np.cumsum(used) - 1).astype(np.int32)
+        keys = tuple(key for key, has in zip(self.keys, used, strict=True) if has)
+        return replace(self, codes=place[self.codes], keys=keys)
+
     def named(self, role: Role) -> list[str]:
         return [name for name in self.columns if self.roles[name] == role]
 
@@ -110,7 +119,7 @@ def read_rows(
             raise InputError(f"Column “{name}” has no value in any row.", field=name)
     roles_of = {name: roles[name] for name in columns}
     rows = Rows(None, times, codes, keys, columns, roles_of, labels, marks_of(raw))
-    return _in_period(rows.keep(usable), recipe, ledger)
+    return _in_period(rows.keep(usable), recipe, ledger).without_unused_keys()
 
 
 def _is_blank(raw: RawTable, name: str, recipe: Recipe) -> bool:
@@ -137,11 +146,15 @@ def _times(raw: RawTable, names: list[str], recipe: Recipe, ledger: Ledger) -> T
         sample = [str(v) for v in column.slice(0, 3).to_pylist()]
         raise InputError(f"Column “{names[0]}” is not a time: {', '.join(sample)[:80]}.", field=names[0])
     if read.ambiguous and recipe.time_form is None:
-        ledger.add(
-            "ambiguous dates", "warning",
-            f"No day in “{names[0]}” is above 12, so day and month could be either way round: read {read.form}.",
-            about=names[0], count=len(read.instants), remedies=(LEAVE,),
-        )  # fmt: skip
+        first = read.form
+        other = "month first" if first == "day first" else "day first"
+        forms = [Remedy(form, f"read them {form}") for form in (first, other)]
+        message = f"No day in “{names[0]}” is above 12: day and month could be either way round. Read {first}."
+        chosen = ledger.add(
+            "ambiguous dates", "warning", message, count=len(read.instants), about=names[0], remedies=forms
+        )
+        if chosen == other:
+            read = read_times(column, recipe.zone, other, serials=True) or read
     if read.skipped:
         message = f"{read.skipped:,} times lie in an hour that a clock change of {recipe.zone} skips: moved on by it."
         ledger.add("skipped hour", "warning", message, count=read.skipped)
@@ -322,8 +335,13 @@ def _numbers(raw: RawTable, name: str, recipe: Recipe, usable: NDArray[np.bool_]
         message = f"“{name}” is infinite in {line_text(raw, at)}: taken as missing."
         ledger.add("infinite", "warning", message, at, about=name)
     if read.ambiguous:
-        message = f"“{name}” has a comma before three digits throughout: read as {read.style}."
-        ledger.add("number style", "warning", message, about=name, count=len(read.values))
+        comma, thousands = Remedy("decimal comma", "it is the decimal mark"), Remedy("thousands", "it groups thousands")
+        ways = (comma, thousands) if read.style == "decimal comma" else (thousands, comma)
+        message = f"“{name}” has a comma before three digits throughout: a decimal mark, or thousands?"
+        chosen = ledger.add("number style", "error", message, about=name, count=len(read.values), remedies=ways)
+        if chosen != ways[0].name:
+            other = "." if read.style == "decimal comma" else ","
+            read = read_numbers(raw.columns[name], reader.model_copy(update={"decimal": other}))
     if read.percent:
         ledger.add("percent", "note", f"“{name}” has percent signs: read as shares of one.", about=name)
     return _not_negative(raw, name, read.values, usable, ledger)

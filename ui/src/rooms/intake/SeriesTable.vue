@@ -54,6 +54,13 @@ const parts = computed(() => {
   return keys.length ? Math.min(...keys) : 1
 })
 
+/** Static columns of names, by which series can be summed up. */
+const groups = computed(() =>
+  (store.dataset?.columns ?? [])
+    .filter((each) => each.role === 'static' && (each.labels as string[] | undefined)?.length)
+    .map((each) => String(each.name)),
+)
+
 function sort(by: Column) {
   order.value = { by, down: order.value.by === by ? !order.value.down : by !== 'key' }
 }
@@ -101,6 +108,14 @@ function spark(values: (number | null)[]): string {
       <template v-if="(store.dataset?.series.length ?? 0) > 1">
         <button class="button" @click="emit('edit', { coarser: { keep: [], aggregate: 'sum' } })">
           Sum of all
+        </button>
+        <button
+          v-for="column in groups"
+          :key="column"
+          class="button"
+          @click="emit('edit', { coarser: { by: column, aggregate: 'sum' } })"
+        >
+          Sum by {{ column }}
         </button>
         <button
           v-for="part in parts > 1 ? parts : 0"
