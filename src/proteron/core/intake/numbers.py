@@ -36,7 +36,7 @@ def read_numbers(column: Any, reader: ReaderSettings) -> NumberReading:
     if pa.types.is_integer(kind) or pa.types.is_floating(kind) or pa.types.is_boolean(kind):
         if pa.types.is_boolean(kind):
             column = column.cast(pa.int8())
-        values = np.asarray(column.cast(pa.float64()).to_numpy(zero_copy_only=False))
+        values = np.asarray(column.cast(pa.float64(), safe=False).to_numpy(zero_copy_only=False))
         infinite = np.isinf(values)
         if infinite.any():
             values = np.where(infinite, np.nan, values)

@@ -1,7 +1,6 @@
 """Rows onto a common grid: step, positions, duplicate and off-grid times, flat arrays with gaps opened."""
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -257,8 +256,3 @@ def _repeats(
         )]  # fmt: skip
         way = ledger.add("duplicate times", "error", message, numbers, remedies=ways)
     return way
-
-
-def cell_keys(placed: Placed) -> Any:
-    """Index of the key of every cell, (n_cells,)."""
-    return np.repeat(np.arange(len(placed.lengths)), placed.lengths)

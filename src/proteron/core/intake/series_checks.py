@@ -59,7 +59,7 @@ def _flat_runs(values: Floats, offsets: Ints, least: Ints, out: Ints) -> int:
     return found
 
 
-def check_series(panel: Panel, ledger: Ledger, roles_text: Sequence[str] = ()) -> Panel:
+def check_series(panel: Panel, ledger: Ledger) -> Panel:
     """Look at every series and column; returns the panel with the remedies in force applied."""
     checks: tuple[Callable[[Panel, Ledger], Panel], ...] = (
         _empty_series, _gaps, _constant, _flat, _unit_changes, _extremes, _discontinued, _too_short, _columns,

@@ -42,7 +42,6 @@ FORMS: tuple[tuple[str, str], ...] = (
 _EPOCHS = (("epoch s", 1e8, 1e10, 1), ("epoch ms", 1e11, 1e13, 10**3),
     ("epoch µs", 1e14, 1e16, 10**6), ("epoch ns", 1e17, 1e19, 10**9))  # fmt: skip
 _SERIAL_EPOCH = np.datetime64("1899-12-30", "s")
-TIME_FORMS = tuple(dict.fromkeys([name for name, _ in FORMS] + [e[0] for e in _EPOCHS] + ["spreadsheet serial"]))
 _FIRST, _LAST = np.datetime64("0001-01-02", "s"), np.datetime64("9998-12-31", "s")
 _NAT = np.datetime64("NaT", "s")
 
@@ -78,7 +77,11 @@ def read_times(column: Any, zone: str, form: str | None = None, serials: bool = 
         return TimeReading(instants, strange, "ISO", naive)
     if pa.types.is_integer(kind) or pa.types.is_floating(kind):
         return _from_numbers(
-            np.asarray(column.cast(pa.float64()).to_numpy(zero_copy_only=False)), column, form, serials, zone
+            np.asarray(column.cast(pa.float64(), safe=False).to_numpy(zero_copy_only=False)),
+            column,
+            form,
+            serials,
+            zone,
         )
     if not (pa.types.is_string(kind) or pa.types.is_dictionary(kind)):
         return None

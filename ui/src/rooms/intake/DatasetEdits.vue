@@ -78,7 +78,7 @@ const when = (position: number) => store.axis?.input(store.axis.time(position)) 
 </script>
 
 <template>
-  <section>
+  <section class="entries">
     <details :open="view.masking || view.selection !== null || (store.dataset?.masks.length ?? 0) > 0">
       <summary>
         Masks <span class="number second">{{ store.dataset?.masks.length }}</span>
@@ -257,16 +257,6 @@ details {
   border-bottom: 1px solid var(--hairline);
   padding-bottom: 6px;
 }
-label {
-  display: grid;
-  grid-template-columns: 84px minmax(0, 1fr);
-  align-items: center;
-  color: var(--ink-2);
-  margin-bottom: 4px;
-}
-label.check {
-  grid-template-columns: 20px 1fr;
-}
 p {
   margin: 0 0 4px;
   font-size: 12px;
@@ -283,13 +273,5 @@ p {
   display: flex;
   gap: 6px;
   flex-wrap: wrap;
-}
-.link {
-  all: unset;
-  cursor: pointer;
-  text-decoration: underline;
-}
-.link:focus-visible {
-  outline: 2px solid var(--ink);
 }
 </style>

@@ -228,7 +228,9 @@ onBeforeUnmount(() => (roomActions.stop = null))
           @try-out="intake.tryOut"
         />
         <RecipeForm :recipe="recipe" :preview="preview" :files="uploads.length" @change="intake.change" />
-        <label class="named">Name<input v-model="name" class="field" /></label>
+        <div class="entries">
+          <label>Name<input v-model="name" class="field" /></label>
+        </div>
       </template>
       <template v-else-if="store.dataset && !bringing">
         <h1>{{ store.dataset.name }}</h1>
@@ -264,7 +266,7 @@ onBeforeUnmount(() => (roomActions.stop = null))
         <FindingList :findings="findings" :live="false" @point="point" />
       </template>
       <template v-else
-        ><h1>No data yet</h1>
+        ><h1>{{ store.dataset ? 'New data' : 'No data yet' }}</h1>
         <p class="second">
           A dataset is one immutable version; every import and every change makes a new one.
         </p></template
@@ -330,12 +332,6 @@ p.facts,
 .differences p {
   margin: 0;
   font-size: 12px;
-}
-.named {
-  display: grid;
-  grid-template-columns: 84px minmax(0, 1fr);
-  align-items: center;
-  color: var(--ink-2);
 }
 .grow {
   flex: 1;

@@ -73,7 +73,7 @@ const extentText = computed(() => {
     <figcaption>
       {{ title }}
       <span class="number second">{{ extentText }}</span>
-      <button v-if="part" class="whole" @click="emit('whole')">show all of it</button>
+      <button v-if="part" class="link second" @click="emit('whole')">show all of it</button>
       <b v-if="note" class="note">dashed: {{ note }}</b>
     </figcaption>
     <svg :viewBox="`0 0 ${W} ${H}`" preserveAspectRatio="none" role="img" :aria-label="`Preview of ${title}`">
@@ -98,15 +98,6 @@ figcaption {
   display: flex;
   gap: 12px;
   flex-wrap: wrap;
-}
-.whole {
-  all: unset;
-  cursor: pointer;
-  text-decoration: underline;
-  color: var(--ink-2);
-}
-.whole:focus-visible {
-  outline: 2px solid var(--ink);
 }
 .note {
   margin-left: auto;

@@ -37,7 +37,7 @@ const METHODS: [string, string][] = [
 </script>
 
 <template>
-  <section>
+  <section class="entries">
     <label v-if="files > 1"
       >Files
       <select
@@ -238,13 +238,6 @@ details {
   display: flex;
   flex-direction: column;
   gap: 4px;
-}
-label {
-  display: grid;
-  grid-template-columns: 84px minmax(0, 1fr);
-  align-items: center;
-  color: var(--ink-2);
-  margin-bottom: 4px;
 }
 summary {
   cursor: pointer;

@@ -130,12 +130,4 @@ p {
 .here {
   background: var(--selection);
 }
-.link {
-  all: unset;
-  cursor: pointer;
-  text-decoration: underline;
-}
-.link:focus-visible {
-  outline: 2px solid var(--ink);
-}
 </style>

@@ -1,0 +1,80 @@
+"""The process that reads what users bring: what takes too long or dies costs only itself."""
+
+import os
+import signal
+import time
+from collections.abc import Iterator
+from contextlib import suppress
+from pathlib import Path
+
+import psutil
+import pytest
+
+from proteron.core.errors import InputError, LimitError
+from proteron.core.intake import Limits
+from proteron.runner.sidecar import Sidecar
+
+GOOD = "time,y\n" + "\n".join(f"2024-01-{d:02d},{d}.5" for d in range(1, 20))
+
+
+@pytest.fixture
+def sidecar(database_url: str) -> Iterator[Sidecar]:
+    made = Sidecar(database_url, 2 * 2**30)
+    yield made
+    made.close()
+
+
+def look(sidecar: Sidecar, path: Path, seconds: float = 60.0, **recipe: object) -> dict:
+    return sidecar.call("look", [(str(path), path.name)], recipe, Limits(), None, seconds=seconds)
+
+
+def children() -> list[psutil.Process]:
+    found = []
+    for process in psutil.Process().children(recursive=True):
+        with suppress(psutil.Error):
+            if "spawn_main" in " ".join(process.cmdline()):
+                found.append(process)
+    return found
+
+
+def test_a_file_is_looked_at_and_kept_for_the_next_look(sidecar: Sidecar, tmp_path: Path) -> None:
+    path = tmp_path / "good.csv"
+    path.write_text(GOOD)
+    found = look(sidecar, path)
+    assert (found["rows"], found["problem"], found["reading"].panel.step) == (19, None, "1 day")
+    assert found["sample"][0] == ["2024-01-01", "1.5"]
+    again = look(sidecar, path, remedies={}, unit="m")
+    assert again["reading"].panel.unit == "m"
+
+
+def test_an_overdue_call_is_stopped_and_the_next_one_works(sidecar: Sidecar, tmp_path: Path) -> None:
+    path = tmp_path / "good.csv"
+    path.write_text(GOOD)
+    look(sidecar, path)
+    with pytest.raises(LimitError, match="longer than 0 s"):
+        sidecar.call("look", [(str(path), path.name)], {"unit": "x" * 10}, Limits(), None, seconds=0.0)
+    assert look(sidecar, path)["rows"] == 19
+
+
+def test_a_killed_process_is_replaced(sidecar: Sidecar, tmp_path: Path) -> None:
+    path = tmp_path / "good.csv"
+    path.write_text(GOOD)
+    look(sidecar, path)
+    for process in children():
+        os.kill(process.pid, signal.SIGKILL)
+    deadline = time.monotonic() + 10
+    while children() and time.monotonic() < deadline:
+        time.sleep(0.05)
+    with pytest.raises(LimitError, match="more memory"):
+        look(sidecar, path)
+    assert look(sidecar, path)["rows"] == 19
+
+
+def test_problems_come_back_as_they_are(sidecar: Sidecar, tmp_path: Path) -> None:
+    path = tmp_path / "bad.csv"
+    path.write_bytes(bytes(range(256)) * 10)
+    with pytest.raises(InputError, match="not text") as caught:
+        look(sidecar, path)
+    assert caught.value.field == "file"
+    path.write_text("a,b\n1,2\n3,4\n")
+    assert "No column reads as a time" in look(sidecar, path, unit="other")["problem"].message
