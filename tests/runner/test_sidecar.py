@@ -2,12 +2,11 @@
 
 import os
 import signal
+import threading
 import time
 from collections.abc import Iterator
-from contextlib import suppress
 from pathlib import Path
 
-import psutil
 import pytest
 
 from proteron.core.errors import InputError, LimitError
@@ -26,15 +25,6 @@ def sidecar(database_url: str) -> Iterator[Sidecar]:
 
 def look(sidecar: Sidecar, path: Path, seconds: float = 60.0, **recipe: object) -> dict:
     return sidecar.call("look", [(str(path), path.name)], recipe, Limits(), None, seconds=seconds)
-
-
-def children() -> list[psutil.Process]:
-    found = []
-    for process in psutil.Process().children(recursive=True):
-        with suppress(psutil.Error):
-            if "spawn_main" in " ".join(process.cmdline()):
-                found.append(process)
-    return found
 
 
 def test_a_file_is_looked_at_and_kept_for_the_next_look(sidecar: Sidecar, tmp_path: Path) -> None:
@@ -56,18 +46,35 @@ def test_an_overdue_call_is_stopped_and_the_next_one_works(sidecar: Sidecar, tmp
     assert look(sidecar, path)["rows"] == 19
 
 
-def test_a_killed_process_is_replaced(sidecar: Sidecar, tmp_path: Path) -> None:
+def kill(sidecar: Sidecar) -> None:
+    """Kill its process, and no other, as the kernel does when memory runs out."""
+    assert sidecar._executor is not None
+    for pid in list(sidecar._executor._processes):
+        os.kill(pid, signal.SIGKILL)
+
+
+def test_a_process_that_died_between_calls_is_replaced(sidecar: Sidecar, tmp_path: Path) -> None:
     path = tmp_path / "good.csv"
     path.write_text(GOOD)
     look(sidecar, path)
-    for process in children():
-        os.kill(process.pid, signal.SIGKILL)
-    deadline = time.monotonic() + 10
-    while children() and time.monotonic() < deadline:
-        time.sleep(0.05)
-    with pytest.raises(LimitError, match="more memory"):
-        look(sidecar, path)
+    dead = sidecar._executor
+    kill(sidecar)
+    while not dead._broken:  # type: ignore[union-attr]
+        time.sleep(0.01)
+    sidecar.warm()
     assert look(sidecar, path)["rows"] == 19
+    assert sidecar._executor is not dead
+
+
+def test_a_process_that_dies_at_work_costs_that_call(sidecar: Sidecar, tmp_path: Path) -> None:
+    path = tmp_path / "long.csv"
+    path.write_text("time,y\n" + "\n".join(f"{1_600_000_000 + 60 * i},{i}" for i in range(400_000)))
+    sidecar.warm()
+    threading.Timer(0.05, kill, [sidecar]).start()
+    with pytest.raises(LimitError, match="taken down"):
+        for number in range(1000):  # until the blow falls
+            look(sidecar, path, unit=str(number))
+    assert look(sidecar, path)["rows"] == 400_000
 
 
 def test_problems_come_back_as_they_are(sidecar: Sidecar, tmp_path: Path) -> None:

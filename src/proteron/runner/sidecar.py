@@ -2,7 +2,7 @@
 
 import multiprocessing
 import threading
-from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures import CancelledError, Future, ProcessPoolExecutor
 from concurrent.futures import TimeoutError as FutureTimeoutError
 from concurrent.futures.process import BrokenProcessPool
 from typing import Any
@@ -26,21 +26,32 @@ class Sidecar:
                 self._executor = ProcessPoolExecutor(1, context, remote.prepare, self._arguments)
             return self._executor
 
+    def _submit(self, function: str, *arguments: Any) -> tuple[ProcessPoolExecutor, Future[Any]]:
+        """Hand a call over; a process found dead, or just taken down by another call, is replaced first."""
+        while True:
+            executor = self._running()
+            try:
+                return executor, executor.submit(remote.call_intake, function, *arguments)
+            except (BrokenProcessPool, RuntimeError):
+                self._drop(executor)
+
     def warm(self) -> None:
         """Start the process, if it is not there, without waiting for it."""
-        self._running().submit(remote.call_intake, "ready")
+        self._submit("ready")
 
     def call(self, function: str, *arguments: Any, seconds: float) -> Any:
         """Run a function of `runner.intake`; raises what it raises, or `LimitError` when it takes too much."""
-        executor = self._running()
+        executor, future = self._submit(function, *arguments)
         try:
-            return executor.submit(remote.call_intake, function, *arguments).result(seconds)
+            return future.result(seconds)
         except FutureTimeoutError as error:
             self._drop(executor)
             raise LimitError(f"This took longer than {seconds:.0f} s and was stopped; nothing was stored.") from error
-        except BrokenProcessPool as error:
+        except (BrokenProcessPool, CancelledError) as error:
             self._drop(executor)
-            raise LimitError("Reading this needed more memory than its limit; nothing was stored.") from error
+            raise LimitError(
+                "The process that reads files was taken down, perhaps for lack of memory; nothing was stored."
+            ) from error
 
     def _drop(self, executor: ProcessPoolExecutor) -> None:
         with self._lock:
