@@ -62,9 +62,9 @@ def load_demo(url: str, settings: Configuration, name: str = DEMO_PROJECT) -> No
     write_demo(folder)
     database = Database(url, pool_size=2)
     try:
+        _load(database, url, folder, name)
         for title, file, recipe in _MESSY:
             _bring(database, folder / file, title, recipe)
-        _load(database, url, folder, name)
     finally:
         database.close()
 
