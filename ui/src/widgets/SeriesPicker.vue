@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, nextTick, ref } from 'vue'
 import { count } from '../state/format'
+import { spark } from '../charts/spark'
 import { useProject } from '../state/project'
 import { useView } from '../state/view'
 
@@ -16,19 +17,6 @@ const found = computed(() =>
     .filter(({ each }) => each.key.toLowerCase().includes(search.value.toLowerCase()))
     .slice(0, 200),
 )
-
-function spark(values: (number | null)[]): string {
-  const known = values.filter((v): v is number => v !== null)
-  const low = Math.min(...known)
-  const high = Math.max(...known)
-  return values
-    .map((v, i) =>
-      v === null
-        ? ''
-        : `${i && values[i - 1] !== null ? 'L' : 'M'}${(i / Math.max(values.length - 1, 1)) * 60} ${15 - ((v - low) / (high - low || 1)) * 14}`,
-    )
-    .join('')
-}
 
 async function show() {
   open.value = true

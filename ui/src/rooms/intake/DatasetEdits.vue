@@ -3,6 +3,7 @@ import { computed, ref } from 'vue'
 import { attempt, client, download, unwrap, type Draft, type Shapes } from '../../api/client'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
+import { FILL_METHODS } from './fillMethods'
 
 /** Changes that make the next version: masks, filled gaps, another step, occasions; and taking the data away. */
 type Edit = Draft<Shapes['EditBody']['edit']>
@@ -140,14 +141,7 @@ const when = (position: number) => store.axis?.input(store.axis.time(position)) 
       <summary>Fill gaps</summary>
       <label
         >Method<select v-model="fill.method" class="field">
-          <option value="leave">leave missing</option>
-          <option value="carry_last">carry the last value</option>
-          <option value="linear">straight line</option>
-          <option value="seasonal">same phase before</option>
-          <option value="seasonal_level">same phase, at this level</option>
-          <option value="moving_average">mean of the last points</option>
-          <option value="flattened">line on the flattened series</option>
-          <option value="zero">zero</option>
+          <option v-for="[method, words] in FILL_METHODS" :key="method" :value="method">{{ words }}</option>
         </select></label
       >
       <label

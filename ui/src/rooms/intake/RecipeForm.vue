@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { Shapes } from '../../api/client'
+import { FILL_METHODS } from './fillMethods'
 import type { Recipe } from './useIntake'
 
 /** How the sources are read and what the grid is: empty fields are found out from the data. */
@@ -24,16 +25,6 @@ const setEvents = (changes: Record<string, unknown>) =>
   emit('change', { events: { step: '1 hour', ...(events.value ?? {}), ...changes } as Recipe['events'] })
 const setFilling = (changes: Record<string, unknown>) =>
   emit('change', { filling: { ...(filling.value ?? {}), ...changes } as Recipe['filling'] })
-const METHODS: [string, string][] = [
-  ['leave', 'leave missing'],
-  ['carry_last', 'carry the last value'],
-  ['linear', 'straight line'],
-  ['seasonal', 'same phase before'],
-  ['seasonal_level', 'same phase, at this level'],
-  ['moving_average', 'mean of the last points'],
-  ['flattened', 'line on the flattened series'],
-  ['zero', 'zero'],
-]
 </script>
 
 <template>
@@ -134,7 +125,7 @@ const METHODS: [string, string][] = [
         :value="filling?.method ?? 'leave'"
         @change="setFilling({ method: text($event) })"
       >
-        <option v-for="[name, words] in METHODS" :key="name" :value="name">{{ words }}</option>
+        <option v-for="[name, words] in FILL_METHODS" :key="name" :value="name">{{ words }}</option>
       </select></label
     >
     <label v-if="filling && filling.method !== 'leave'"

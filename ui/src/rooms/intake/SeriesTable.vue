@@ -2,6 +2,7 @@
 import { computed, ref } from 'vue'
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import type { Draft, Shapes } from '../../api/client'
+import { spark } from '../../charts/spark'
 import { count, number } from '../../state/format'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
@@ -80,18 +81,6 @@ function move(event: KeyboardEvent) {
   event.preventDefault()
   view.series = next.index
   virtual.value.scrollToIndex(rows.value.indexOf(next))
-}
-function spark(values: (number | null)[]): string {
-  const known = values.filter((v): v is number => v !== null)
-  const low = Math.min(...known)
-  const high = Math.max(...known)
-  return values
-    .map((v, i) =>
-      v === null
-        ? ''
-        : `${i && values[i - 1] !== null ? 'L' : 'M'}${((i / Math.max(values.length - 1, 1)) * 60).toFixed(1)} ${(15 - ((v - low) / (high - low || 1)) * 14).toFixed(1)}`,
-    )
-    .join('')
 }
 </script>
 
