@@ -11,14 +11,16 @@ from typing import Any
 
 import pyarrow as pa
 import pyarrow.parquet as pa_parquet
+import structlog
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
-from sqlalchemy import create_engine, text
+from sqlalchemy import Connection, Engine, create_engine, text
 from sqlalchemy.exc import SQLAlchemyError
 
 from proteron.core.documents import settings_error
 from proteron.core.errors import InputError, LimitError, SettingsError
 from proteron.records.database import NotFoundError, sqlalchemy_url
 
+log = structlog.get_logger()
 _PIECE = 1 << 20
 _ROWS_AT_ONCE = 20_000
 _READS = re.compile(r"^\s*(select|with|values|table)\b", re.IGNORECASE)
@@ -81,7 +83,7 @@ def _fetch_sql(connection: SqlConnection, query: str, path: Path) -> None:
         raise InputError("Only one query that reads is run: SELECT … or WITH … .", field="query")
     engine = create_engine(sqlalchemy_url(connection.url))
     try:
-        with engine.connect() as opened:
+        with _connected(engine) as opened:
             _make_read_only(opened, connection.timeout_seconds)
             result = opened.execution_options(stream_results=True).execute(text(statement.replace(":", r"\:")))
             names = list(map(str, result.keys()))
@@ -105,6 +107,17 @@ def _fetch_sql(connection: SqlConnection, query: str, path: Path) -> None:
     if not count:
         raise InputError("The query has no rows.", field="query")
     pa_parquet.write_table(pa.table([_array(column) for column in columns], names=names), path)
+
+
+def _connected(engine: Engine) -> Connection:
+    """An open connection; why there is none goes to the log alone, since it may hold names and addresses."""
+    try:
+        return engine.connect()
+    except SQLAlchemyError as error:
+        log.warning("configured database does not answer", error=str(getattr(error, "orig", None) or error).strip())
+        raise InputError(
+            "The configured database does not answer; the server's log has the reason.", field="connection"
+        ) from None
 
 
 def _make_read_only(opened: Any, seconds: float) -> None:
