@@ -134,6 +134,10 @@ def _from_text(text: Any, zone: str, form: str | None, serials: bool) -> TimeRea
     if ambiguous:
         best = min(both, key=lambda i: _raggedness(read[i][2]))
     count, name, local, offset = read[best]
+    if count < wanted:  # digits that are a calendar moment by chance only: counts since 1970 read all of them
+        counts = _numeric_text(text, present, form, serials, zone)
+        if counts is not None and not counts.bad.any():
+            return counts
     if count * 2 < wanted:
         return None
     naive = np.isnan(offset) & ~np.isnat(local)
