@@ -5,6 +5,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from proteron.core import flatten
 from proteron.core.errors import SettingsError, TooShortError, UnitsError
 from proteron.core.flatten import (
     STAGES,
@@ -20,8 +21,22 @@ from proteron.core.flatten import (
 from proteron.core.panel import Panel
 
 EVERY_STAGE: list[Stage] = [
-    Log(), Log(offset=5), LinearTrend(), PeriodMeans(period="hour_of_week"), PeriodMeans(period=7),
-    SeasonalDifference(period=1), SeasonalDifference(period=24), ZScore(),
+    flatten.Log(), flatten.Log(offset=5), flatten.Log1p(), flatten.BoxCox(), flatten.BoxCox(exponent=-1.5),
+    flatten.BoxCox(exponent="guerrero", period=24), flatten.YeoJohnson(), flatten.YeoJohnson(exponent=3),
+    flatten.Logit(), flatten.Logit(floor=-10, ceiling=400),
+    flatten.Level(), flatten.Level(statistic="median"),
+    *[LinearTrend(method=m) for m in ("least_squares", "theil_sen", "huber", "tukey", "least_trimmed")],
+    *[flatten.CurveTrend(shape=s, robust=r) for s in ("quadratic", "exponential", "saturating") for r in (False, True)],
+    flatten.PiecewiseTrend(), flatten.PiecewiseTrend(knots=3, robust=False), flatten.MovingAverage(),
+    flatten.MovingAverage(window=7), flatten.SmoothTrend(), flatten.SmoothTrend(stiffness=100, robust=True),
+    PeriodMeans(period="hour_of_week"), PeriodMeans(period=7), PeriodMeans(period=24, statistic="median"),
+    flatten.FourierSeason(), flatten.FourierSeason(periods=(24.5, 168), order=3, robust=False),
+    flatten.ClassicalSeason(), flatten.ClassicalSeason(period=7, form="multiplied"),
+    flatten.LoessSeasons(), flatten.LoessSeasons(periods=(24,), season_window=7, take="seasons", robust=False),
+    flatten.OccasionEffects(before=3, after=5), SeasonalDifference(period=1), SeasonalDifference(period=24),
+    flatten.FractionalDifference(), flatten.Returns(), flatten.Returns(form="percent"),
+    ZScore(), flatten.MinMax(), flatten.RobustScale(), flatten.PeriodSpread(each="week"), flatten.PeriodSpread(),
+    flatten.LocalScale(), flatten.LocalScale(window=30, reach=7),
 ]  # fmt: skip
 
 

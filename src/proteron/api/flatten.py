@@ -35,7 +35,7 @@ def _view(panel: Panel, fitted: FittedChain, body: shapes.FlattenBody) -> shapes
     span = (body.start, body.stop, body.width)
     positions = panel.positions(0)
     stages = []
-    steps = zip(fitted.chain.stages, fitted.states_of(panel.keys[0]), lanes[:-1], lanes[1:], strict=True)
+    steps = zip(fitted.stages, fitted.states_of(panel.keys[0]), lanes[:-1], lanes[1:], strict=True)
     for stage, state, entered, left in steps:
         removed = stage.removed(state, positions, panel.axis)
         tests = run_tests(left[:known][-_TESTED_POINTS:], panel.axis.step.season)
@@ -75,7 +75,7 @@ def _share(entered: Floats, left: Floats) -> float | None:
 
 def _round_trip(panel: Panel, fitted: FittedChain) -> float | None:
     """Largest relative error of undo after apply over every point."""
-    if not fitted.chain.stages:
+    if not fitted.stages:
         return 0.0
     back = fitted.undo(fitted.apply(panel)).values
     size = np.maximum(np.abs(panel.values), 1e-300)

@@ -184,7 +184,7 @@ def facts(path: shapes.ExperimentPath, query: shapes.FactsQuery) -> Response:
             validation_loss=learned.get("validation_loss", []),
             kept_epoch=learned.get("kept_epoch"),
             windows=learned.get("windows"),
-            stages=[stage.title for stage in fitted.chain.chain.stages],
+            stages=[stage.title for stage in fitted.chain.stages],
         )
     )
 

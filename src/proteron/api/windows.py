@@ -95,7 +95,7 @@ def _table(dataset_id: int, body: shapes.WindowsBody) -> Table:
     if body.series is not None:
         panel = panel.select([series_index(panel, body.series)])
     _refuse_huge(len(panel.values), body.plan)
-    if chain.stages:
+    if chain.active:
         until = panel.end if body.until is None else min(body.until, panel.end)
         panel = chain.fit(panel, until).apply(panel)
     _tables[key] = body.plan.cut(panel)

@@ -111,7 +111,7 @@ def _look(
     seen: dict[str, NDArray[Any]] = {}
     fitted = chain.fit(panel, until=origin)
     for key, states in zip(fitted.keys, fitted.states, strict=True):
-        for stage, state in zip(chain.stages, states, strict=True):
+        for stage, state in zip(fitted.stages, states, strict=True):
             seen |= {f"{stage.title}: {name} of {key}": np.asarray(array) for name, array in state.arrays.items()}
     if plan is not None:
         table = plan.cut(fitted.apply(panel), targets=False)

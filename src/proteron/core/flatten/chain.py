@@ -8,28 +8,80 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import Field, ValidationError
 
-from proteron.core.documents import Settings, settings_error
+from proteron.core.documents import Settings, content_hash, settings_error
 from proteron.core.errors import InputError, ProteronError
+from proteron.core.flatten.box_cox import BoxCox
+from proteron.core.flatten.classical_season import ClassicalSeason
+from proteron.core.flatten.curve_trend import CurveTrend
+from proteron.core.flatten.fourier_season import FourierSeason
+from proteron.core.flatten.fractional_difference import FractionalDifference
+from proteron.core.flatten.level import Level
 from proteron.core.flatten.linear_trend import LinearTrend
-from proteron.core.flatten.log import Log
+from proteron.core.flatten.local_scale import LocalScale
+from proteron.core.flatten.loess_seasons import LoessSeasons
+from proteron.core.flatten.log import Log, Log1p
+from proteron.core.flatten.logit import Logit
+from proteron.core.flatten.min_max import MinMax
+from proteron.core.flatten.moving_average import MovingAverage
+from proteron.core.flatten.occasion_effects import OccasionEffects
 from proteron.core.flatten.period_means import PeriodMeans
+from proteron.core.flatten.period_spread import PeriodSpread
+from proteron.core.flatten.piecewise_trend import PiecewiseTrend
+from proteron.core.flatten.returns import Returns
+from proteron.core.flatten.robust_scale import RobustScale
 from proteron.core.flatten.seasonal_difference import SeasonalDifference
-from proteron.core.flatten.stage import Stage, StageState
+from proteron.core.flatten.smooth_trend import SmoothTrend
+from proteron.core.flatten.stage import Calendar, Stage, StageState
+from proteron.core.flatten.yeo_johnson import YeoJohnson
 from proteron.core.flatten.z_score import ZScore
-from proteron.core.panel import Floats, Panel
+from proteron.core.panel import Floats, Occasion, Panel
 from proteron.core.timeline import Ints, Moment, TimeAxis
 
-STAGES: tuple[type[Stage], ...] = (Log, LinearTrend, PeriodMeans, SeasonalDifference, ZScore)
+STAGES: tuple[type[Stage], ...] = (
+    Log, Log1p, BoxCox, YeoJohnson, Logit, Level,
+    LinearTrend, CurveTrend, PiecewiseTrend, MovingAverage, SmoothTrend, LoessSeasons,
+    PeriodMeans, FourierSeason, ClassicalSeason, OccasionEffects, SeasonalDifference, FractionalDifference,
+    Returns, ZScore, MinMax, RobustScale, PeriodSpread, LocalScale,
+)  # fmt: skip
 AnyStage = Annotated[
-    Log | LinearTrend | PeriodMeans | SeasonalDifference | ZScore, Field(discriminator="kind")
-]  # one line per stage file
+    Log
+    | Log1p
+    | BoxCox
+    | YeoJohnson
+    | Logit
+    | Level
+    | LinearTrend
+    | CurveTrend
+    | PiecewiseTrend
+    | MovingAverage
+    | SmoothTrend
+    | LoessSeasons
+    | PeriodMeans
+    | FourierSeason
+    | ClassicalSeason
+    | OccasionEffects
+    | SeasonalDifference
+    | FractionalDifference
+    | Returns
+    | ZScore
+    | MinMax
+    | RobustScale
+    | PeriodSpread
+    | LocalScale,
+    Field(discriminator="kind"),
+]  # fmt: skip; one name per stage file
 
 
 class Chain(Settings):
     """Ordered stages; `Chain([])` leaves everything as it is."""
 
     schema_version: Literal[1] = 1
+    name: str = Field("", max_length=120)
     stages: tuple[AnyStage, ...] = ()
+    bias_adjust: bool = Field(
+        False, title="Bias adjustment",
+        description="Forecast the mean of the restored distribution (smearing, Duan 1983) instead of its middle.",
+    )  # fmt: skip
 
     def __init__(self, stages: Sequence[Any] = (), **rest: Any) -> None:
         try:
@@ -51,11 +103,24 @@ class Chain(Settings):
             if not isinstance(entry, dict):
                 raise InputError("A stage is an object with a “kind”.", field="stages")
             stages.append({name: value for name, value in entry.items() if name != "version"})
-        return cls(stages)
+        rest = {name: document[name] for name in ("name", "bias_adjust") if name in document}
+        return cls(stages, **rest)
+
+    @property
+    def active(self) -> tuple[AnyStage, ...]:
+        """The stages that are switched on, in order."""
+        return tuple(stage for stage in self.stages if not stage.off)
+
+    @property
+    def hash(self) -> str:
+        """Of what the chain does; its name is not part of it."""
+        document = self.document()
+        del document["name"]
+        return content_hash(document)
 
     @property
     def text(self) -> str:
-        return " · ".join(stage.title for stage in self.stages) or "none"
+        return " · ".join(stage.title for stage in self.active) or "none"
 
     def fit(self, panel: Panel, until: Moment | None = None) -> "FittedChain":
         """Learn every stage of every series from the points known at `until`.
@@ -63,19 +128,24 @@ class Chain(Settings):
         Raises a `ProteronError` naming the series and the stage that cannot be fitted.
         """
         known = panel.cut_at(until).learnable()
-        states = []
-        for index, key in enumerate(panel.keys):
-            values, positions = known.series(index), known.positions(index)
-            of_series = []
-            for stage in self.stages:
+        calendar = Calendar(panel.axis, panel.occasions)
+        lanes = [known.series(index) for index in range(len(known))]
+        positions = [known.positions(index) for index in range(len(known))]
+        learned: list[list[StageState]] = [[] for _ in lanes]
+        for place, stage in enumerate(self.active):
+            states = []
+            for key, values, at in zip(known.keys, lanes, positions, strict=True):
                 try:
-                    state = stage.fit(values, positions, panel.axis)
+                    states.append(stage.fit(values, at, calendar))
                 except ProteronError as error:
                     raise type(error)(f"{key}: {error.message}", field=error.field) from error
-                of_series.append(state)
-                values = stage.apply(state, values, positions, panel.axis)
-            states.append(tuple(of_series))
-        return FittedChain(self, panel.axis, panel.keys, panel.known(until), tuple(states))
+            if stage.shared and len(states) > 1:
+                states = [stage.share(states)] * len(states)
+            for index, state in enumerate(states):
+                learned[index].append(state)
+                if place + 1 < len(self.active):
+                    lanes[index] = stage.apply(state, lanes[index], positions[index], calendar)
+        return FittedChain(self, calendar, panel.keys, panel.known(until), tuple(tuple(each) for each in learned))
 
 
 @dataclass(frozen=True)
@@ -83,7 +153,7 @@ class FittedChain:
     """A chain with what it learned per series as of `until` (known grid positions)."""
 
     chain: Chain
-    axis: TimeAxis
+    calendar: Calendar
     keys: tuple[str, ...]
     until: int
     states: tuple[tuple[StageState, ...], ...]
@@ -92,22 +162,31 @@ class FittedChain:
     def _row(self) -> dict[str, int]:
         return {key: row for row, key in enumerate(self.keys)}
 
+    @property
+    def axis(self) -> TimeAxis:
+        return self.calendar.axis
+
+    @property
+    def stages(self) -> tuple[AnyStage, ...]:
+        """The stages that are on; states and lanes follow them."""
+        return self.chain.active
+
     def states_of(self, key: str) -> tuple[StageState, ...]:
         if key not in self._row:
             raise InputError(f"The chain was not fitted on a series “{key}”.", field="series")
         return self.states[self._row[key]]
 
     def lanes(self, panel: Panel, index: int) -> list[Floats]:
-        """One series before the first and after every stage: len(stages) + 1 arrays of (n_points,)."""
+        """One series before the first and after every stage that is on: n_stages + 1 arrays of (n_points,)."""
         lanes = [panel.series(index)]
         positions = panel.positions(index)
-        for stage, state in zip(self.chain.stages, self.states_of(panel.keys[index]), strict=True):
-            lanes.append(stage.apply(state, lanes[-1], positions, panel.axis))
+        for stage, state in zip(self.stages, self.states_of(panel.keys[index]), strict=True):
+            lanes.append(stage.apply(state, lanes[-1], positions, self.calendar))
         return lanes
 
     def apply(self, panel: Panel) -> Panel:
         """Flatten every point of `panel`, also beyond `until`, with the learned and projected parts."""
-        if not self.chain.stages:
+        if not self.stages:
             return panel
         return panel.with_values(np.concatenate([self.lanes(panel, i)[-1] for i in range(len(panel))]))
 
@@ -116,9 +195,9 @@ class FittedChain:
         restored = []
         for index, key in enumerate(panel.keys):
             values, positions = panel.series(index), panel.positions(index)
-            steps = zip(self.chain.stages, self.states_of(key), strict=True)
+            steps = zip(self.stages, self.states_of(key), strict=True)
             for stage, state in reversed(list(steps)):
-                values = stage.undo(state, values, positions, panel.axis)
+                values = stage.undo(state, values, positions, self.calendar)
             restored.append(values)
         return panel.with_values(np.concatenate(restored))
 
@@ -129,9 +208,9 @@ class FittedChain:
         counts; `lanes` are the series' `lanes(...)`, whose first point stands at grid `first`.
         """
         values = flat
-        steps = list(zip(self.chain.stages, self.states_of(key), lanes, strict=False))
+        steps = list(zip(self.stages, self.states_of(key), lanes, strict=False))
         for stage, state, entered in reversed(steps):
-            values = stage.undo_ahead(state, values, origins, first, entered, self.axis)
+            values = stage.undo_ahead(state, values, origins, first, entered, self.calendar)
         return values
 
     def document(self) -> dict[str, Any]:
@@ -143,7 +222,10 @@ class FittedChain:
         }
 
     @classmethod
-    def from_document(cls, document: dict[str, Any], axis: TimeAxis) -> "FittedChain":
+    def from_document(
+        cls, document: dict[str, Any], axis: TimeAxis, occasions: Sequence[Occasion] = ()
+    ) -> "FittedChain":
+        """Read a stored or exported fitted chain; `axis` and `occasions` are those of the panel it is used on."""
         states = tuple(tuple(StageState.from_document(state) for state in each) for each in document["states"])
         chain = Chain.from_document(document["chain"])
-        return cls(chain, axis, tuple(document["keys"]), int(document["until"]), states)
+        return cls(chain, Calendar(axis, tuple(occasions)), tuple(document["keys"]), int(document["until"]), states)

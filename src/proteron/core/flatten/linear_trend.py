@@ -1,35 +1,40 @@
-"""Least-squares straight line in time."""
+"""A straight line in time, by least squares or robust."""
 
 from typing import ClassVar, Literal
 
 import numpy as np
+from pydantic import Field
 
-from proteron.core.flatten.stage import Stage, StageState, require
+from proteron.core.flatten.robust_lines import LineMethod, fit_line
+from proteron.core.flatten.stage import AdditiveStage, Calendar, Group, StageState, require
 from proteron.core.panel import Floats
-from proteron.core.timeline import Ints, TimeAxis
+from proteron.core.timeline import Ints
 
 
-class LinearTrend(Stage):
-    """Take out the least-squares line of the known points; it runs on straight beyond the cutoff."""
+class LinearTrend(AdditiveStage):
+    """Take out a line through the known points; it runs on straight beyond the cutoff."""
 
     title: ClassVar[str] = "linear trend"
+    group: ClassVar[Group] = "trend"
     kind: Literal["linear_trend"] = "linear_trend"
     needs: ClassVar[int] = 2
+    method: LineMethod = Field(
+        "least_squares", title="Method", description="All but least squares cannot be bent by spikes."
+    )
 
-    def fit(self, values: Floats, positions: Ints, axis: TimeAxis) -> StageState:
+    def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
         require(values, self.needs, self.title)
-        present = np.isfinite(values)
-        at, known = positions[present].astype(np.float64), values[present]
-        centre, level = np.float64(at.mean()), np.float64(known.mean())
-        slope = ((at - centre) * (known - level)).sum() / ((at - centre) ** 2).sum()
-        return StageState({"slope": slope, "level": level, "centre": centre})
+        line = fit_line(positions, values, self.method)
+        arrays = {"slope": line.slope, "level": line.level, "centre": line.centre}
+        left_out = int((line.weights <= 0).sum())
+        notes: tuple[str, ...] = (f"{left_out} points had no say in the line",) if left_out else ()
+        if not line.converged:
+            notes += ("the reweighting did not settle",)
+        return StageState({name: np.float64(value) for name, value in arrays.items()}, notes)
 
-    def removed(self, state: StageState, positions: Ints, axis: TimeAxis) -> Floats:
+    def parts(self, state: StageState, positions: Ints, calendar: Calendar) -> dict[str, Floats]:
         line = state.number("level") + state.number("slope") * (positions - state.number("centre"))
-        return np.asarray(line, dtype=np.float64)
+        return {"trend": np.asarray(line, dtype=np.float64)}
 
-    def apply(self, state: StageState, values: Floats, positions: Ints, axis: TimeAxis) -> Floats:
-        return values - self.removed(state, positions, axis)
-
-    def undo(self, state: StageState, values: Floats, positions: Ints, axis: TimeAxis) -> Floats:
-        return values + self.removed(state, positions, axis)
+    def facts(self, state: StageState) -> dict[str, float]:
+        return {"slope per step": state.number("slope"), "level in the middle": state.number("level")}

@@ -1,47 +1,65 @@
-"""Natural logarithm, continued as a straight line below anything that was known."""
+"""Natural logarithm of the value, or of the value plus an offset."""
 
+from abc import abstractmethod
 from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
 
-from proteron.core.errors import UnitsError
-from proteron.core.flatten.stage import Stage, StageState, require
+from proteron.core.flatten.curve import CurveStage, positive
+from proteron.core.flatten.stage import Calendar, StageState, require
 from proteron.core.panel import Floats
-from proteron.core.timeline import Ints, TimeAxis
+from proteron.core.timeline import Ints
 
 _FLOOR_SHARE = 1e-6
+_LARGEST = 1e300
 
 
-class Log(Stage):
-    """Logarithm of the value plus an offset; all known values plus the offset must be positive.
+class LogCurve(CurveStage):
+    """Logarithm of the value plus something; below a millionth of the smallest known sum, its tangent."""
 
-    Below a millionth of the smallest known value the curve goes on as its tangent, so that later
-    values which are zero or negative still map there and back exactly.
-    """
+    @property
+    @abstractmethod
+    def added(self) -> float: ...
+
+    def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        require(values, self.needs, self.title)
+        shifted = positive(values, self.added, self.title, positions, calendar)
+        low = shifted.min() * _FLOOR_SHARE - self.added
+        return StageState({"low": np.float64(low), "high": np.float64(_LARGEST)})
+
+    def _forward(self, state: StageState, x: Floats) -> Floats:
+        return np.log(np.maximum(x + self.added, 1e-300))
+
+    def _backward(self, state: StageState, y: Floats) -> Floats:
+        return np.exp(y) - self.added
+
+    def _slope(self, state: StageState, x: Floats) -> Floats:
+        return 1.0 / np.maximum(x + self.added, 1e-300)
+
+    def facts(self, state: StageState) -> dict[str, float]:
+        return {"straight below": state.number("low")}
+
+
+class Log(LogCurve):
+    """Logarithm of the value plus an offset; all known values plus the offset must be positive."""
 
     title: ClassVar[str] = "log"
+    version: ClassVar[int] = 2
     kind: Literal["log"] = "log"
     offset: float = Field(0.0, title="Offset", description="Added before taking the logarithm, in the series' unit.")
 
-    def fit(self, values: Floats, positions: Ints, axis: TimeAxis) -> StageState:
-        require(values, self.needs, self.title)
-        shifted = values[np.isfinite(values)] + self.offset
-        if shifted.min() <= 0:
-            count = int((shifted <= 0).sum())
-            raise UnitsError(
-                f"log needs positive values; {count} known values plus the offset are not.", field="offset"
-            )
-        return StageState({"floor": shifted.min() * _FLOOR_SHARE})
+    @property
+    def added(self) -> float:
+        return self.offset
 
-    def apply(self, state: StageState, values: Floats, positions: Ints, axis: TimeAxis) -> Floats:
-        floor = state.number("floor")
-        shifted = values + self.offset
-        curve = np.log(np.maximum(shifted, floor))
-        return np.where(shifted < floor, np.log(floor) + (shifted - floor) / floor, curve)
 
-    def undo(self, state: StageState, values: Floats, positions: Ints, axis: TimeAxis) -> Floats:
-        floor = state.number("floor")
-        lowest = np.log(floor)
-        curve = np.exp(np.minimum(values, 709.0))
-        return np.where(values < lowest, floor + floor * (values - lowest), curve) - self.offset
+class Log1p(LogCurve):
+    """Logarithm of one plus the value: for counts with zeros."""
+
+    title: ClassVar[str] = "log of 1 + value"
+    kind: Literal["log1p"] = "log1p"
+
+    @property
+    def added(self) -> float:
+        return 1.0

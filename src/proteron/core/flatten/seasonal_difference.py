@@ -6,10 +6,10 @@ import numpy as np
 from pydantic import Field
 
 from proteron.core.compiled import kernel
-from proteron.core.flatten.stage import Stage, StageState, require
+from proteron.core.flatten.stage import Calendar, Group, Stage, StageState, require
 from proteron.core.panel import Floats
 from proteron.core.phases import previous_of_phase
-from proteron.core.timeline import Ints, TimeAxis
+from proteron.core.timeline import Ints
 
 
 @kernel
@@ -39,10 +39,12 @@ class SeasonalDifference(Stage):
     """
 
     title: ClassVar[str] = "seasonal difference"
+    group: ClassVar[Group] = "difference"
+    shareable: ClassVar[bool] = False
     kind: Literal["seasonal_difference"] = "seasonal_difference"
     period: int = Field(1, ge=1, title="Period", description="Steps in a cycle; 1 is the plain difference.")
 
-    def fit(self, values: Floats, positions: Ints, axis: TimeAxis) -> StageState:
+    def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
         require(np.ones(len(values)), self.period + 1, self.title)
         require(values, 1, self.title)
         fallback = np.median(values[np.isfinite(values)])
@@ -50,7 +52,7 @@ class SeasonalDifference(Stage):
             {"heads": values[: self.period].copy(), "fallback": fallback, "first": np.float64(positions[0])}
         )
 
-    def apply(self, state: StageState, values: Floats, positions: Ints, axis: TimeAxis) -> Floats:
+    def apply(self, state: StageState, values: Floats, positions: Ints, calendar: Calendar) -> Floats:
         """`values` is a whole series from its first point on; the first cycle becomes missing."""
         flat = values - self._references(state, values)[: len(values)]
         flat[: self.period] = np.nan
@@ -60,11 +62,11 @@ class SeasonalDifference(Stage):
         references = previous_of_phase(np.ascontiguousarray(values), self.period)
         return np.where(np.isnan(references), state.number("fallback"), references)
 
-    def undo(self, state: StageState, values: Floats, positions: Ints, axis: TimeAxis) -> Floats:
+    def undo(self, state: StageState, values: Floats, positions: Ints, calendar: Calendar) -> Floats:
         return _integrate(np.ascontiguousarray(values), state.array("heads"), state.number("fallback"))
 
     def undo_ahead(
-        self, state: StageState, flat: Floats, origins: Ints, first: int, inputs: Floats, axis: TimeAxis
+        self, state: StageState, flat: Floats, origins: Ints, first: int, inputs: Floats, calendar: Calendar
     ) -> Floats:
         horizon = flat.shape[-1]
         references = self._references(state, inputs)
@@ -74,3 +76,6 @@ class SeasonalDifference(Stage):
         for step in range(self.period, horizon):
             out[..., step] = flat[..., step] + out[..., step - self.period]
         return out
+
+    def facts(self, state: StageState) -> dict[str, float]:
+        return {"heads kept": float(len(state.array("heads")))}

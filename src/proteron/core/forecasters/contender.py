@@ -28,6 +28,7 @@ AnyForecaster = Annotated[
 ]  # one line per forecaster
 
 _RESIDUAL_ORIGINS = 300
+_SMEARED = 60
 
 
 def _chain(given: Any) -> Any:
@@ -96,11 +97,24 @@ class FittedContender:
             flat_panel = self.chain.apply(panel)
             flat = self.contender.forecaster.means(self.state, flat_panel, origins, horizon)
             flat[_in_open_gap(panel, origins)] = np.nan
+            if self.contender.chain.bias_adjust and self.chain.stages:
+                return self._smeared(panel, flat, origins), flat
             return self._undo(panel, flat, origins), flat
+
+    def _smeared(self, panel: Panel, flat: Floats, origins: Ints) -> Floats:
+        """Mean over past flat errors of the restored forecast with each of them (smearing, Duan 1983)."""
+        errors = self.flat_errors(flat.shape[-1])
+        if not len(errors):
+            return self._undo(panel, flat, origins)
+        chosen = errors[np.unique(np.linspace(0, len(errors) - 1, _SMEARED).round().astype(int))]
+        possible = [self._undo(panel, flat - each[:, None], origins) for each in chosen]
+        present = np.isfinite(possible)
+        total = np.where(present, possible, 0.0).sum(axis=0)
+        return np.where(present.any(axis=0), total / np.maximum(present.sum(axis=0), 1), np.nan)
 
     def _undo(self, panel: Panel, flat: Floats, origins: Ints) -> Floats:
         """Back to original units: `flat` (n_series, …, n_origins, horizon)."""
-        if not self.chain.chain.stages:
+        if not self.chain.stages:
             return flat
         out = np.empty_like(flat)
         for index, key in enumerate(panel.keys):

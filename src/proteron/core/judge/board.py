@@ -104,7 +104,7 @@ def make_board(
     contenders = {result.cell.name: result.cell.contender for result in results}
     scorable = panel.scorable()
     for result in sorted(results, key=lambda each: (each.cell.fold, each.cell.series)):
-        folded = bool(result.cell.contender.chain.stages)
+        folded = bool(result.cell.contender.chain.active)
         tallies[result.cell.name].add(panel, scorable, result, folded)
     draws = np.random.default_rng(0).multinomial(folds, np.full(folds, 1 / folds), size=_RESAMPLES).astype(float)
     by_fold = {name: _pooled(measure, *_fold_sums(tally, measure)) for name, tally in tallies.items()}

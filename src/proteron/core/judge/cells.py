@@ -52,7 +52,7 @@ class CellResult:
 
     def fitted(self, known: Panel) -> FittedContender:
         """The contender as it stood at the fold's cutoff, ready to forecast series of `known` from later origins."""
-        chain = FittedChain.from_document(self.state_facts["chain"], known.axis)
+        chain = FittedChain.from_document(self.state_facts["chain"], known.axis, known.occasions)
         state = ForecasterState(chain.keys, self.state_arrays, self.state_facts["forecaster"])
         return FittedContender(self.cell.contender, known, self.cell.place.cutoff, chain, state)
 

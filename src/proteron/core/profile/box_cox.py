@@ -59,3 +59,15 @@ def box_cox_lambda(
         raise SettingsError(f"The method is likelihood or guerrero, not “{method}”.", field="method")
     found = optimize.minimize_scalar(goal, bounds=bounds, method="bounded", options={"xatol": 1e-8})
     return float(found.x)
+
+
+def likelihood_curve(x: ArrayLike) -> tuple[Floats, Floats]:
+    """Exponents from -2 to 2 and their log-likelihoods, for a picture; at most 2,000 points are read."""
+    values = np.asarray(x, dtype=np.float64).ravel()
+    known = values[np.isfinite(values)]
+    known = known[:: max(len(known) // 2000, 1)]
+    logs = np.log(known)
+    logs = logs - logs.mean()
+    exponents = np.linspace(-2, 2, 41)
+    curve = np.array([_log_likelihood(each, np.exp(logs), logs) for each in exponents])
+    return exponents, np.where(np.isfinite(curve), curve, 0.0)
