@@ -32,7 +32,7 @@ EVERY_STAGE: list[Stage] = [
     PeriodMeans(period="hour_of_week"), PeriodMeans(period=7), PeriodMeans(period=24, statistic="median"),
     flatten.FourierSeason(), flatten.FourierSeason(periods=(24.5, 168), order=3, robust=False),
     flatten.ClassicalSeason(), flatten.ClassicalSeason(period=7, form="multiplied"),
-    flatten.LoessSeasons(), flatten.LoessSeasons(periods=(24,), season_window=7, take="seasons", robust=False),
+    flatten.LoessSeasons(), flatten.LoessSeasons(periods=(24,), season_window=7, take="seasons only", robust=False),
     flatten.OccasionEffects(before=3, after=5), SeasonalDifference(period=1), SeasonalDifference(period=24),
     flatten.FractionalDifference(), flatten.Returns(), flatten.Returns(form="percent"),
     ZScore(), flatten.MinMax(), flatten.RobustScale(), flatten.PeriodSpread(each="week"), flatten.PeriodSpread(),
@@ -94,7 +94,7 @@ def test_learned_numbers_have_their_closed_form() -> None:
     flat = Chain([LinearTrend()]).fit(panel, until=10).apply(panel)
     assert np.abs(flat.values).max() < 1e-10  # projected straight on beyond the cutoff
     z = Chain([ZScore()]).fit(panel, until=10).states[0][0]
-    assert z.number("mean") == pytest.approx(line[:10].mean())
+    assert z.number("centre") == pytest.approx(line[:10].mean())
     assert z.number("spread") == pytest.approx(line[:10].std())
 
 

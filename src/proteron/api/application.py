@@ -12,6 +12,7 @@ from werkzeug.wrappers import Response
 import proteron
 from proteron.api import (
     anomalies,
+    chains,
     datasets,
     flatten,
     intake,
@@ -32,7 +33,7 @@ _POLICY = (
     "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; object-src 'none'; "
     "base-uri 'none'; frame-ancestors 'none'; form-action 'self'"
 )
-_ROOMS = (projects, datasets, intake, profile, flatten, windows, walkforward, anomalies, outlook)
+_ROOMS = (projects, datasets, intake, profile, flatten, chains, windows, walkforward, anomalies, outlook)
 
 
 def create_application(settings: Configuration, url: str, page: Path = PAGE) -> OpenAPI:

@@ -70,7 +70,14 @@ def catalogue() -> Response:
     """Settings schemas of everything that has settings."""
 
     def by_kind(models: Any) -> dict[str, Any]:
-        return {m.model_fields["kind"].default: {**m.model_json_schema(), "title": m.title} for m in models}
+        return {
+            m.model_fields["kind"].default: {
+                **m.model_json_schema(),
+                "title": m.title,
+                "group": getattr(m, "group", ""),
+            }
+            for m in models
+        }
 
     return answer(
         shapes.Catalogue(

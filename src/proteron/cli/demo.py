@@ -8,7 +8,7 @@ from port_ellery.files import EVENTS, EXAMPLE, HOURLY, PRODUCTION
 from proteron.cli.main import DEMO_PROJECT
 from proteron.core.anomalies import scan_folds
 from proteron.core.experiment import Experiment
-from proteron.core.flatten import Chain
+from proteron.core.flatten import Chain, LoessSeasons, Log, PeriodSpread
 from proteron.core.intake import read_table
 from proteron.core.windows import WindowPlan
 from proteron.records.configuration import Configuration
@@ -19,6 +19,7 @@ from proteron.records.projects import choose, create_project, delete_project
 from proteron.runner import plans
 from proteron.runner.queue import Queue
 
+_CHAIN = (Log(), LoessSeasons(periods=(24, 168)), PeriodSpread(each="quarter"))
 _PLAN = {
     "lags": [*range(1, 26), 48, 72, 96, 120, 144, 167, 168, 169],
     "rolling": [
@@ -98,7 +99,7 @@ def _load(database: Database, url: str, folder: Path, name: str) -> None:
         session.flush()
         chosen = {
             "dataset_id": dataset.id, "experiment_id": judged.id, "scan_id": scanned.id, "outlook_id": outlook.id,
-            "chain": Chain(best.chain).model_dump(mode="json")["stages"],
+            "chain": Chain(_CHAIN).model_dump(mode="json")["stages"],
             "plan": WindowPlan.parse(_PLAN).document(),
         }  # fmt: skip
         choose(session, project.id, chosen)

@@ -1,11 +1,16 @@
 """Compile, or load from the cache, every kernel a first request would otherwise wait for."""
 
+import os
+import threading
+from pathlib import Path
+
 import numpy as np
 
 from proteron.api.lines import extremes
-from proteron.core.flatten import Chain, Log, PeriodMeans, SeasonalDifference
+from proteron.core.flatten import STAGES, Chain, LinearTrend, LoessSeasons, Log, PeriodMeans, SeasonalDifference
 from proteron.core.forecasters import forecaster
 from proteron.core.panel import Panel
+from proteron.core.profile import periodogram, series_features
 from proteron.core.windows import Rolling, WindowPlan
 
 
@@ -23,3 +28,37 @@ def warm_kernels() -> None:
         forecaster(name).fit(panel, 100, horizon=2).forecast(2)
     network = forecaster("dense_network", lags=[1, 2], hidden=[4], epochs=1)
     network.fit(panel, 100, horizon=2).forecast(2)
+
+
+def warm_rooms() -> None:
+    """Run the kernels of Profile and Flatten once: every stage, the tests, the features."""
+    values = 10 + np.sin(np.arange(240.0)) + np.arange(240) / 100
+    values[70] = np.nan
+    panel = Panel.from_arrays({"a": values}, "2024-01-01", "1h")
+    for stage in STAGES:
+        fitted = Chain([stage()]).fit(panel, 200)
+        lanes = fitted.lanes(panel, 0)
+        fitted.undo(fitted.apply(panel))
+        fitted.undo_ahead("a", np.zeros((1, 1, 3)), np.array([200]), 0, lanes)
+    Chain([LinearTrend(method="tukey"), LoessSeasons(season_window=5)]).fit(panel, 200)
+    series_features(panel, 0)
+    periodogram(values)
+
+
+def warm_rooms_aside() -> None:
+    """`warm_rooms` in a thread of its own, so that the start does not wait for it."""
+    threading.Thread(target=warm_rooms, daemon=True).start()
+
+
+def compiled_before() -> bool:
+    """Whether the kernels of the rooms are in the cache of compiled code; says so from now on."""
+    folder = os.environ.get("NUMBA_CACHE_DIR")
+    if not folder:
+        return False
+    mark = Path(folder) / "rooms-compiled"
+    if mark.exists():
+        return True
+    warm_rooms()
+    mark.parent.mkdir(parents=True, exist_ok=True)
+    mark.touch()
+    return False

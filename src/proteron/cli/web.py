@@ -4,7 +4,7 @@ import structlog
 from flask import Flask
 
 from proteron.api.application import create_application
-from proteron.cli.warm import warm_kernels
+from proteron.cli.warm import compiled_before, warm_kernels, warm_rooms_aside
 from proteron.records.configuration import configuration
 
 worker_class = "gthread"
@@ -18,10 +18,16 @@ accesslog = None
 loglevel = "warning"
 
 
+def post_worker_init(worker: object) -> None:
+    """After forking, load what only some rooms need while the first requests are answered."""
+    warm_rooms_aside()
+
+
 def application() -> Flask:
     """The application with warm kernels; connections are opened after forking."""
     structlog.configure(logger_factory=structlog.PrintLoggerFactory())
     settings = configuration()
     assert settings.database_url is not None
     warm_kernels()
+    compiled_before()
     return create_application(settings, settings.database_url)

@@ -167,3 +167,51 @@ class OutlookRecord(Base):
     arrays: Mapped[bytes | None]
     created: Mapped[datetime] = mapped_column(server_default=func.now())
     finished: Mapped[datetime | None]
+
+
+class SavedChain(Base):
+    """A chain that was given a name, to be used again in the project."""
+
+    __tablename__ = "saved_chain"
+    __table_args__ = (UniqueConstraint("project_id", "name"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    name: Mapped[str]
+    document: Mapped[Document]
+
+
+class FittedChainRecord(Base):
+    """A chain with what it learned from one version of a dataset as of a cutoff."""
+
+    __tablename__ = "fitted_chain"
+    __table_args__ = (UniqueConstraint("dataset_id", "hash"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    dataset_id: Mapped[int] = mapped_column(ForeignKey("dataset.id", ondelete="CASCADE"))
+    name: Mapped[str]
+    hash: Mapped[str] = mapped_column(String(64))
+    document: Mapped[Document]
+    created: Mapped[datetime] = mapped_column(server_default=func.now())
+
+
+class PanelProfile(Base):
+    """The features of a dataset's series as of a cutoff, complete once its state is done."""
+
+    __tablename__ = "panel_profile"
+    __table_args__ = (UniqueConstraint("dataset_id", "until", "version"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    dataset_id: Mapped[int] = mapped_column(ForeignKey("dataset.id", ondelete="CASCADE"))
+    until: Mapped[int]
+    version: Mapped[int]
+    series: Mapped[int]
+    state: Mapped[str] = mapped_column(String(16))
+    reason: Mapped[str | None]
+    created: Mapped[datetime] = mapped_column(server_default=func.now())
+
+
+class SeriesFeature(Base):
+    """The features of one series."""
+
+    __tablename__ = "series_feature"
+    profile_id: Mapped[int] = mapped_column(ForeignKey("panel_profile.id", ondelete="CASCADE"), primary_key=True)
+    series: Mapped[int] = mapped_column(primary_key=True)
+    features: Mapped[Document]

@@ -18,8 +18,10 @@ from proteron.core.judge import Cell, compute_cell
 from proteron.core.outlook import outlook
 from proteron.core.panel import Panel
 from proteron.records import experiments as records
+from proteron.records.chains import end_profile
 from proteron.records.database import Database, notify, pack_arrays
 from proteron.records.findings import finish_outlook, get_outlook
+from proteron.runner.features import compute_features
 from proteron.runner.plans import PanelCache, cells_of, enqueue, finish_if_complete, plan_of
 from proteron.runner.queue import Queue
 
@@ -141,6 +143,19 @@ def work_outlook(outlook_id: int) -> str:
         with Here.database.session() as session:
             finish_outlook(session, outlook_id, "failed", reason=str(error))
         return "failed"
+
+
+def work_features(profile_id: int, series: list[int]) -> None:
+    """Features of some series of a panel; a problem is stored as the reason the whole is not complete."""
+    try:
+        compute_features(Here, profile_id, series)
+    except (ProteronError, MemoryError, ValueError, ArithmeticError) as error:
+        give_up_features(profile_id, f"{type(error).__name__}: {error}")
+
+
+def give_up_features(profile_id: int, reason: str) -> None:
+    with Here.database.session() as session:
+        end_profile(session, profile_id, "failed", reason)
 
 
 def give_up_outlook(outlook_id: int, reason: str) -> None:

@@ -34,6 +34,10 @@ class Queue:
     def defer_outlook(self, outlook_id: int) -> None:
         self.defer("make_outlook", once=f"outlook {outlook_id}", outlook_id=outlook_id)
 
+    def defer_features(self, profile_id: int, series: list[int]) -> None:
+        once = f"features {profile_id} {series[0]}"
+        self.defer("profile_series", once=once, profile_id=profile_id, series=series)
+
     def cancel(self, experiment_id: int) -> None:
         """Withdraw the jobs of an experiment that nobody has taken yet."""
         for job in self._app.job_manager.list_jobs(status="todo", task="run_cells"):

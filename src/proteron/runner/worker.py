@@ -15,8 +15,9 @@ from sqlalchemy import select
 
 from proteron.records.configuration import Configuration
 from proteron.records.database import Database
-from proteron.records.models import Experiment, OutlookRecord
+from proteron.records.models import Experiment, OutlookRecord, PanelProfile
 from proteron.runner import remote
+from proteron.runner.features import enqueue_features
 from proteron.runner.queue import Queue, connection_options
 
 _HEARTBEAT = 2.0
@@ -69,6 +70,7 @@ class Worker:
         self._outlooks: set[int] = set()
         self.app.task(name="run_cells", queue="work")(self.run_cells)
         self.app.task(name="make_outlook", queue="work")(self.make_outlook)
+        self.app.task(name="profile_series", queue="work")(self.profile_series)
 
     async def run_cells(self, experiment_id: int, keys: list[str]) -> None:
         """Compute the cells of one job, each stored as it finishes."""
@@ -104,6 +106,14 @@ class Worker:
         finally:
             self._outlooks.discard(outlook_id)
 
+    async def profile_series(self, profile_id: int, series: list[int]) -> None:
+        """Features of some series of a panel, stored together."""
+        try:
+            await self.pool.run("work_features", profile_id, series, seconds=self.settings.cell_seconds)
+        except (TimeoutError, BrokenProcessPool):
+            reason = "The process that computed these features died or took longer than its limit."
+            await self.pool.run("give_up_features", profile_id, reason)
+
     async def _sweep(self) -> None:
         """Give back jobs of dead workers, and requeue cells no job stands for any more."""
         quiet: dict[int, int] = {}
@@ -116,6 +126,7 @@ class Worker:
                 for experiment_id in await asyncio.to_thread(self._lost, quiet):
                     await self.pool.run("requeue", experiment_id)
                 await asyncio.to_thread(self._queue_outlooks)
+                await asyncio.to_thread(self._queue_features)
             except (procrastinate.exceptions.ConnectorException, BrokenProcessPool, OSError) as error:
                 log.warning("sweep failed", error=str(error))
 
@@ -154,6 +165,12 @@ class Worker:
             await asyncio.wait({sweep, work}, timeout=3)
         self.queue.close()
         self.database.close()
+
+    def _queue_features(self) -> None:
+        """Features whose jobs were lost are queued again; those that wait already are not queued twice."""
+        with self.database.session() as session:
+            for profile in session.scalars(select(PanelProfile).where(PanelProfile.state == "running")):
+                enqueue_features(session, self.queue, profile)
 
     def _queue_outlooks(self) -> None:
         """Outlooks wait for their experiment, and survive a lost job."""

@@ -140,6 +140,93 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/datasets/{dataset_id}/features": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The features as of `until`, or those computed last; partial while they are computed. */
+        get: operations["profile_view_features_datasets__int_dataset_id__features_get"];
+        put?: never;
+        /** Begin, or go on, to compute the features of every series as of a cutoff; they are kept with the dataset. */
+        post: operations["profile_compute_features_datasets__int_dataset_id__features_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/datasets/{dataset_id}/features/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop; what is computed stays and can be gone on with. */
+        post: operations["profile_stop_features_datasets__int_dataset_id__features_stop_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/datasets/{dataset_id}/fitted-chains": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Fitted chains kept with this version of the dataset. */
+        get: operations["chains_list_fitted_datasets__int_dataset_id__fitted_chains_get"];
+        put?: never;
+        /** Fit a chain on every series as of a cutoff and keep what it learned with the dataset's version. */
+        post: operations["chains_keep_fitted_datasets__int_dataset_id__fitted_chains_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/datasets/{dataset_id}/fitted-chains/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take up a fitted chain that was exported; its series and step must be those of the dataset. */
+        post: operations["chains_import_fitted_datasets__int_dataset_id__fitted_chains_import_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/datasets/{dataset_id}/fitted-chains/{fitted_id}/flat.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A dataset flattened by a fitted chain, also one that came later, as CSV in long form. */
+        get: operations["chains_apply_fitted_datasets__int_dataset_id__fitted_chains__int_fitted_id__flat_csv_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/datasets/{dataset_id}/leak-check": {
         parameters: {
             query?: never;
@@ -166,8 +253,25 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Every stage's output and removed part over a span, learned from what is known at `until` only. */
+        /** Every stage's output and parts over a span, learned from what is known at `until` only. */
         post: operations["flatten_flatten_datasets__int_dataset_id__series__int_series__flatten_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/datasets/{dataset_id}/series/{series}/flatten/facts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tests before and after every stage; correlograms and spreads of blocks before and after the chain. */
+        post: operations["flatten_flatten_facts_datasets__int_dataset_id__series__int_series__flatten_facts_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -198,10 +302,129 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Level, cycles, correlograms, distribution and tests of what is known at `until`. */
-        get: operations["profile_series_profile_datasets__int_dataset_id__series__int_series__profile_get"];
+        get?: never;
         put?: never;
-        post?: never;
+        /** Facts, strengths, all tests with a joint verdict, and stages worth adding. */
+        post: operations["profile_series_profile_datasets__int_dataset_id__series__int_series__profile_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/datasets/{dataset_id}/series/{series}/profile/break": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whether the line changes at a given point (Chow). */
+        post: operations["profile_break_at_datasets__int_dataset_id__series__int_series__profile_break_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/datasets/{dataset_id}/series/{series}/profile/columns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Pre-whitened correlation of every column with the series at every lag, and redundancy groups. */
+        post: operations["profile_columns_datasets__int_dataset_id__series__int_series__profile_columns_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/datasets/{dataset_id}/series/{series}/profile/cycles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** One line per cycle by phase, and bars by calendar slot. */
+        post: operations["profile_cycles_datasets__int_dataset_id__series__int_series__profile_cycles_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/datasets/{dataset_id}/series/{series}/profile/level": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Rolling mean and standard deviation over a window. */
+        post: operations["profile_level_datasets__int_dataset_id__series__int_series__profile_level_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/datasets/{dataset_id}/series/{series}/profile/memory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Correlograms, periodogram and candidate periods. */
+        post: operations["profile_memory_datasets__int_dataset_id__series__int_series__profile_memory_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/datasets/{dataset_id}/series/{series}/profile/overlay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Another series, or a column, to be laid over this one; standardised by what is known, if asked. */
+        post: operations["profile_overlay_datasets__int_dataset_id__series__int_series__profile_overlay_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/datasets/{dataset_id}/series/{series}/profile/shape": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Histogram with the normal of the same mean and spread, quantiles, spread against level, lag plots. */
+        post: operations["profile_shape_datasets__int_dataset_id__series__int_series__profile_shape_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -413,6 +636,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/fitted-chains/{fitted_id}.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A fitted chain as JSON: dataset, hash, cutoff, settings and everything it learned. */
+        get: operations["chains_export_fitted_fitted_chains__int_fitted_id__json_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/flags/{flag_id}": {
         parameters: {
             query?: never;
@@ -511,6 +751,41 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project_id}/chains": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Presets that suit the project's dataset as of `until`, each with its reason, and the chains saved by name. */
+        get: operations["chains_list_chains_projects__int_project_id__chains_get"];
+        put?: never;
+        /** Keep a chain under a name; the same name again replaces it. */
+        post: operations["chains_save_chain_projects__int_project_id__chains_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project_id}/chains/{chain_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a saved chain. */
+        delete: operations["chains_delete_chain_projects__int_project_id__chains__int_chain_id__delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -689,6 +964,68 @@ export interface components {
             state: string;
         };
         /**
+         * BoxCox
+         * @description (z^λ - 1) / λ of z = (value + offset) / geometric mean (Box & Cox 1964).
+         *
+         *     λ maximises the profile likelihood, evens out the spread of cycles (Guerrero 1993), or is given.
+         *     Dividing by the geometric mean leaves λ as it is and keeps the inverse exact for any unit.
+         */
+        BoxCox: {
+            /**
+             * λ
+             * @description A number, or how to choose it: likelihood or guerrero.
+             * @default likelihood
+             */
+            exponent: number | ("likelihood" | "guerrero");
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "box_cox";
+            /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
+             * Offset
+             * @description Added before, in the series' unit.
+             * @default 0
+             */
+            offset: number;
+            /**
+             * Cycle
+             * @description Steps in a cycle, for guerrero.
+             * @default null
+             */
+            period: number | null;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
+        };
+        /** BreakBody */
+        BreakBody: {
+            /**
+             * At
+             * @description Grid position of the first point after the break.
+             */
+            at: number;
+            /**
+             * Chain
+             * @default []
+             */
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+            /**
+             * Until
+             * @default null
+             */
+            until: number | null;
+        };
+        /**
          * Bucketing
          * @description Raw events to one value per step and key.
          */
@@ -765,6 +1102,13 @@ export interface components {
                 };
             };
         };
+        /** ChainsView */
+        ChainsView: {
+            /** Presets */
+            presets: components["schemas"]["PresetView"][];
+            /** Saved */
+            saved: components["schemas"]["SavedChain"][];
+        };
         /**
          * Choices
          * @description What the rooms of a project stand on; null takes a choice back.
@@ -774,7 +1118,7 @@ export interface components {
              * Chain
              * @default null
              */
-            chain: (components["schemas"]["Log"] | components["schemas"]["LinearTrend"] | components["schemas"]["PeriodMeans"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["ZScore"])[] | null;
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[] | null;
             /**
              * Dataset Id
              * @default null
@@ -797,6 +1141,44 @@ export interface components {
              * @default null
              */
             scan_id: number | null;
+        };
+        /**
+         * ClassicalSeason
+         * @description Take out the mean figure around a centred moving average of one cycle; the trend stays.
+         *
+         *     added: the figure sums to zero and is subtracted; multiplied: it averages one and divides, for
+         *     positive values whose swing grows with the level.
+         */
+        ClassicalSeason: {
+            /**
+             * Form
+             * @default added
+             * @enum {string}
+             */
+            form: "added" | "multiplied";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "classical_season";
+            /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
+             * Period
+             * @description Steps in a cycle; nothing: the shortest.
+             * @default null
+             */
+            period: number | null;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
         };
         /**
          * Coarser
@@ -839,6 +1221,13 @@ export interface components {
             /** Type */
             type: string;
         };
+        /** ColumnsView */
+        ColumnsView: {
+            /** Links */
+            links: components["schemas"]["LinkView"][];
+            /** Others */
+            others: string[];
+        };
         /**
          * ComparisonView
          * @description How a dataset differs from another: per series, and in sentences.
@@ -873,7 +1262,7 @@ export interface components {
              * Chain
              * @default []
              */
-            chain: (components["schemas"]["Log"] | components["schemas"]["LinearTrend"] | components["schemas"]["PeriodMeans"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["ZScore"])[];
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
             /** Forecaster */
             forecaster: components["schemas"]["LastValue"] | components["schemas"]["SeasonalLastValue"] | components["schemas"]["Drift"] | components["schemas"]["Mean"] | components["schemas"]["Ridge"] | components["schemas"]["DenseNetwork"];
             /** Name */
@@ -909,18 +1298,92 @@ export interface components {
             /** Covariate */
             column: string;
         };
-        /** CycleBars */
-        CycleBars: {
-            /** Field */
-            field: string;
-            /** High */
-            high: (number | null)[];
-            /** Labels */
-            labels: string[];
-            /** Low */
-            low: (number | null)[];
-            /** Mean */
-            mean: (number | null)[];
+        /**
+         * CurveTrend
+         * @description level · shape of time, fitted on time scaled to the known span.
+         *
+         *     quadratic: a + b t + c t²; exponential: a + b exp(r t); saturating: a + b / (1 + exp(-r (t - m))).
+         *     Half a known span beyond the cutoff the curve goes on straight, so that no projection explodes. The
+         *     robust loss is Huber's for the quadratic, Cauchy's for the others.
+         */
+        CurveTrend: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "curve_trend";
+            /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
+             * Robust
+             * @description Spikes cannot bend it.
+             * @default false
+             */
+            robust: boolean;
+            /**
+             * Shape
+             * @default quadratic
+             * @enum {string}
+             */
+            shape: "quadratic" | "exponential" | "saturating";
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
+        };
+        /** CycleLine */
+        CycleLine: {
+            /** Label */
+            label: string;
+            /** Values */
+            values: (number | null)[];
+        };
+        /** CyclesBody */
+        CyclesBody: {
+            /**
+             * Chain
+             * @default []
+             */
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+            /**
+             * Period
+             * @description Steps in a cycle; nothing: the shortest season.
+             * @default null
+             */
+            period: number | null;
+            /**
+             * Until
+             * @default null
+             */
+            until: number | null;
+        };
+        /**
+         * CyclesView
+         * @description One line per cycle, laid over each other by phase; `cut` cycles before the first were left out.
+         */
+        CyclesView: {
+            /** Choices */
+            choices: {
+                [key: string]: number;
+            };
+            /** Cut */
+            cut: number;
+            /** Lines */
+            lines: components["schemas"]["CycleLine"][];
+            /** Name */
+            name: string;
+            /** Period */
+            period: number;
+            /** Phases */
+            phases: string[];
+            /** Slots */
+            slots: components["schemas"]["SlotBars"][];
         };
         /** DatasetBrief */
         DatasetBrief: {
@@ -1220,6 +1683,91 @@ export interface components {
             /** Windows */
             windows: number | null;
         };
+        /**
+         * FeatureRow
+         * @description One series of a panel in numbers; null where a number is undefined.
+         */
+        FeatureRow: {
+            /** Autocorrelation */
+            autocorrelation: number | null;
+            /** Breaks */
+            breaks: number;
+            /** Demand */
+            demand: string;
+            /** Entropy */
+            entropy: number | null;
+            /** Exponent */
+            exponent: number | null;
+            /** First */
+            first: number;
+            /** Key */
+            key: string;
+            /** Known */
+            known: number;
+            /** Last */
+            last: number | null;
+            /** Last Time */
+            last_time: number;
+            /** Level Shift */
+            level_shift: number | null;
+            /** Lumpiness */
+            lumpiness: number | null;
+            /** Mean */
+            mean: number | null;
+            /** Missing */
+            missing: number;
+            /** P Values */
+            p_values: {
+                [key: string]: number | null;
+            };
+            /** Periods */
+            periods: number[];
+            /** Points */
+            points: number;
+            /** Position */
+            position: number;
+            /** Seasons */
+            seasons: {
+                [key: string]: number;
+            };
+            /** Spark */
+            spark: (number | null)[];
+            /** Spread */
+            spread: number | null;
+            /** Transform */
+            transform: string;
+            /** Trend */
+            trend: number | null;
+            /** Variance Shift */
+            variance_shift: number | null;
+            /** Verdict */
+            verdict: string;
+            /** Zeros */
+            zeros: number | null;
+        };
+        /** FeaturesBody */
+        FeaturesBody: {
+            /** Until */
+            until: number;
+        };
+        /**
+         * FeaturesView
+         * @description The features of a panel as of `until`; partial while they are computed.
+         */
+        FeaturesView: {
+            /** Done */
+            done: number;
+            /** Of */
+            of: number;
+            /** Reason */
+            reason: string | null;
+            /** Rows */
+            rows: components["schemas"]["FeatureRow"][];
+            /** State */
+            state: string;
+            /** Until */
+            until: number;
+        };
         /** FetchBody */
         FetchBody: {
             /** Connection */
@@ -1229,6 +1777,20 @@ export interface components {
              * @default null
              */
             query: string | null;
+        };
+        /** FigureView */
+        FigureView: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "bars" | "curve";
+            /** Labels */
+            labels: string[];
+            /** Title */
+            title: string;
+            /** Values */
+            values: (number | null)[];
         };
         /**
          * Filling
@@ -1290,6 +1852,44 @@ export interface components {
             /** Spans */
             spans: components["schemas"]["SpanView"][];
         };
+        /** FitBody */
+        FitBody: {
+            /** Chain */
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /** Until */
+            until: number;
+        };
+        /** FittedBrief */
+        FittedBrief: {
+            /** Chain */
+            chain: string;
+            /** Created */
+            created: string;
+            /** Dataset Id */
+            dataset_id: number;
+            /** Hash */
+            hash: string;
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Series */
+            series: number;
+            /** Stages */
+            stages: number;
+            /** Until */
+            until: number;
+        };
+        /** FittedList */
+        FittedList: {
+            /** Fitted */
+            fitted: components["schemas"]["FittedBrief"][];
+        };
         /** FlagView */
         FlagView: {
             /** Id */
@@ -1318,10 +1918,34 @@ export interface components {
             /** Threshold */
             threshold: number | null;
         };
-        /** FlattenBody */
+        /**
+         * FlatFactsView
+         * @description Tests before the chain and after every stage; correlograms and block spreads before and after it.
+         */
+        FlatFactsView: {
+            /** Acf After */
+            acf_after: (number | null)[];
+            /** Acf Before */
+            acf_before: (number | null)[];
+            before: components["schemas"]["StageTests"];
+            /** Block */
+            block: number;
+            /** Bound */
+            bound: number;
+            /** Spreads After */
+            spreads_after: (number | null)[];
+            /** Spreads Before */
+            spreads_before: (number | null)[];
+            /** Stages */
+            stages: components["schemas"]["StageTests"][];
+        };
+        /**
+         * FlattenBody
+         * @description A chain as of a cutoff, over a span; `units` of the parts, `twin` the stage to compare plain and robust.
+         */
         FlattenBody: {
             /** Chain */
-            chain: (components["schemas"]["Log"] | components["schemas"]["LinearTrend"] | components["schemas"]["PeriodMeans"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["ZScore"])[];
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
             /**
              * Start
              * @default null
@@ -1332,17 +1956,43 @@ export interface components {
              * @default null
              */
             stop: number | null;
+            /**
+             * Twin
+             * @description Place of the stage whose plain or robust twin is drawn too.
+             * @default null
+             */
+            twin: number | null;
+            /**
+             * Units
+             * @default flat
+             * @enum {string}
+             */
+            units: "flat" | "original";
             /** Until */
             until: number;
+            /**
+             * Whole Panel
+             * @description Fit on every series, as stages that are shared need.
+             * @default false
+             */
+            whole_panel: boolean;
             /**
              * Width
              * @default 1200
              */
             width: number;
         };
-        /** FlattenView */
+        /**
+         * FlattenView
+         * @description All lanes of a chain; `projection` is what the chain alone says beyond the cutoff, with its range.
+         */
         FlattenView: {
             observed: components["schemas"]["Line"];
+            projection: components["schemas"]["Line"];
+            /** Projection High */
+            projection_high: (number | null)[];
+            /** Projection Low */
+            projection_low: (number | null)[];
             /** Round Trip */
             round_trip: number | null;
             /** Stages */
@@ -1469,6 +2119,90 @@ export interface components {
             time: number;
         };
         /**
+         * FourierSeason
+         * @description Take out sines and cosines of one or several periods; a cubic trend is fitted along and left in.
+         *
+         *     Without an order each period gets as many waves as the corrected AIC asks for (Hurvich & Tsai 1989).
+         */
+        FourierSeason: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "fourier_season";
+            /**
+             * At most
+             * @description Waves tried when they are chosen.
+             * @default 12
+             */
+            most: number;
+            /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
+             * Waves
+             * @description Per period; nothing: chosen.
+             * @default null
+             */
+            order: number | null;
+            /**
+             * Periods
+             * @description Steps in a cycle, fractions allowed; nothing: by the step.
+             * @default []
+             */
+            periods: number[];
+            /**
+             * Robust
+             * @description Spikes cannot bend it.
+             * @default true
+             */
+            robust: boolean;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
+        };
+        /**
+         * FractionalDifference
+         * @description (1 - L)^d of the deviations from the median, d between 0 and 1, with a memory of so many steps.
+         */
+        FractionalDifference: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "fractional_difference";
+            /**
+             * Memory
+             * @description Steps back that are looked at.
+             * @default 500
+             */
+            memory: number;
+            /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
+             * Order d
+             * @description 0 leaves everything, 1 is the difference.
+             * @default 0.4
+             */
+            order: number;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
+        };
+        /**
          * Grid
          * @description The time axis: `start` and `seconds` for even steps, all `times` (epoch seconds) for calendar steps.
          */
@@ -1498,6 +2232,27 @@ export interface components {
             version: string;
         };
         /**
+         * ImportBody
+         * @description A fitted chain as it was exported.
+         */
+        ImportBody: {
+            /** Document */
+            document: {
+                [key: string]: unknown;
+            };
+        };
+        /** LagPlot */
+        LagPlot: {
+            /** Correlation */
+            correlation: number | null;
+            /** Earlier */
+            earlier: number[];
+            /** Lag */
+            lag: number;
+            /** Later */
+            later: number[];
+        };
+        /**
          * LastValue
          * @description The last known value, for every step ahead.
          */
@@ -1514,7 +2269,7 @@ export interface components {
              * Chain
              * @default []
              */
-            chain: (components["schemas"]["Log"] | components["schemas"]["LinearTrend"] | components["schemas"]["PeriodMeans"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["ZScore"])[];
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
             /**
              * Origins
              * @default 12
@@ -1537,6 +2292,68 @@ export interface components {
             passed: boolean;
         };
         /**
+         * Level
+         * @description Take out the mean or the median of the known points.
+         */
+        Level: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "level";
+            /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
+            /**
+             * Statistic
+             * @default mean
+             * @enum {string}
+             */
+            statistic: "mean" | "median";
+        };
+        /** LevelBody */
+        LevelBody: {
+            /**
+             * Chain
+             * @default []
+             */
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+            /**
+             * Until
+             * @default null
+             */
+            until: number | null;
+            /**
+             * Window
+             * @description Points; nothing: one longer season.
+             * @default null
+             */
+            window: number | null;
+        };
+        /**
+         * LevelView
+         * @description Rolling mean with one rolling standard deviation on either side, and the line of values.
+         */
+        LevelView: {
+            /** High */
+            high: (number | null)[];
+            level: components["schemas"]["Line"];
+            /** Low */
+            low: (number | null)[];
+            observed: components["schemas"]["Line"];
+            /** Window */
+            window: number;
+        };
+        /**
          * Line
          * @description A series as the screen can show it: every value, or lowest and highest per pixel column.
          */
@@ -1555,7 +2372,7 @@ export interface components {
         };
         /**
          * LinearTrend
-         * @description Take out the least-squares line of the known points; it runs on straight beyond the cutoff.
+         * @description Take out a line through the known points; it runs on straight beyond the cutoff.
          */
         LinearTrend: {
             /**
@@ -1563,13 +2380,148 @@ export interface components {
              * @enum {string}
              */
             kind: "linear_trend";
+            /**
+             * Method
+             * @description All but least squares cannot be bent by spikes.
+             * @default least_squares
+             * @enum {string}
+             */
+            method: "least_squares" | "theil_sen" | "huber" | "tukey" | "least_trimmed";
+            /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
+        };
+        /**
+         * LinkView
+         * @description A column's pre-whitened correlation with the target; a positive lag means that the column leads.
+         */
+        LinkView: {
+            /** Best */
+            best: number;
+            /** Best Lag */
+            best_lag: number;
+            /** Bound */
+            bound: number;
+            /** Correlations */
+            correlations: (number | null)[];
+            /** Found */
+            found: boolean;
+            /** Group */
+            group: number;
+            /** Lags */
+            lags: number[];
+            /** Name */
+            name: string;
+            /** Role */
+            role: string;
+        };
+        /**
+         * LocalScale
+         * @description Reversible instance normalisation (Kim et al. 2022), for a series that is read from its start.
+         *
+         *     The series is cut into stretches of `reach` points; each is centred and scaled by the `window`
+         *     points before it, so a shift of level or spread fades out by itself. Beyond an origin the figures
+         *     known there hold until the end of the forecast.
+         */
+        LocalScale: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "local_scale";
+            /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
+             * Stretch
+             * @description Points that share one mean and spread.
+             * @default 24
+             */
+            reach: number;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
+            /**
+             * Window
+             * @description Points before a stretch that give its mean and spread.
+             * @default 168
+             */
+            window: number;
+        };
+        /**
+         * LoessSeasons
+         * @description Take out a trend and one or several seasons at once (loess, nested seasons, robust weights).
+         *
+         *     Beyond the cutoff the trend runs on with its last slope and every season repeats its last figure. A
+         *     season that fewer than two cycles are known of is named and left in what remains.
+         */
+        LoessSeasons: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "loess_seasons";
+            /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
+             * Seasons
+             * @description Steps in a cycle of each; nothing: those the step implies.
+             * @default []
+             */
+            periods: number[];
+            /**
+             * Robust
+             * @description Spikes cannot bend it.
+             * @default true
+             */
+            robust: boolean;
+            /**
+             * Season window
+             * @description Cycles a figure may change over; nothing: it never changes.
+             * @default null
+             */
+            season_window: number | null;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
+            /**
+             * Take out
+             * @default with trend
+             * @enum {string}
+             */
+            take: "with trend" | "seasons only";
+            /**
+             * Trend window
+             * @description Points; nothing: chosen.
+             * @default null
+             */
+            trend_window: number | null;
         };
         /**
          * Log
          * @description Logarithm of the value plus an offset; all known values plus the offset must be positive.
-         *
-         *     Below a millionth of the smallest known value the curve goes on as its tangent, so that later
-         *     values which are zero or negative still map there and back exactly.
          */
         Log: {
             /**
@@ -1578,11 +2530,81 @@ export interface components {
              */
             kind: "log";
             /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
              * Offset
              * @description Added before taking the logarithm, in the series' unit.
              * @default 0
              */
             offset: number;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
+        };
+        /**
+         * Log1p
+         * @description Logarithm of one plus the value: for counts with zeros.
+         */
+        Log1p: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "log1p";
+            /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
+        };
+        /**
+         * Logit
+         * @description log((x - floor) / (ceiling - x)); a bound not given lies a tenth of the known range outside it.
+         */
+        Logit: {
+            /**
+             * Ceiling
+             * @description Values lie below it; nothing: chosen.
+             * @default null
+             */
+            ceiling: number | null;
+            /**
+             * Floor
+             * @description Values lie above it; nothing: chosen.
+             * @default null
+             */
+            floor: number | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "logit";
+            /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
         };
         /** MaskView */
         MaskView: {
@@ -1636,6 +2658,84 @@ export interface components {
              * @enum {string}
              */
             kind: "mean";
+        };
+        /**
+         * MemoryView
+         * @description Correlograms with their bounds, and the periodogram with the periods it suggests.
+         */
+        MemoryView: {
+            /** Acf */
+            acf: (number | null)[];
+            /** Bartlett */
+            bartlett: (number | null)[];
+            /** Bound */
+            bound: number;
+            /** Candidates */
+            candidates: components["schemas"]["PeriodView"][];
+            /** Known */
+            known: number;
+            /** Pacf */
+            pacf: (number | null)[];
+            /** Season */
+            season: number;
+            /** Spectrum Period */
+            spectrum_period: number[];
+            /** Spectrum Power */
+            spectrum_power: number[];
+        };
+        /**
+         * MinMax
+         * @description The smallest known value becomes 0, the largest 1; later values may lie outside.
+         */
+        MinMax: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "min_max";
+            /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
+        };
+        /**
+         * MovingAverage
+         * @description Take out a centred moving average; beyond the cutoff its last slope runs on.
+         *
+         *     Inside the learned span the average looks half a window to either side, never beyond the cutoff.
+         */
+        MovingAverage: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "moving_average";
+            /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
+            /**
+             * Window
+             * @description Points; nothing: one longer season.
+             * @default null
+             */
+            window: number | null;
         };
         /** NewDataset */
         NewDataset: {
@@ -1778,6 +2878,50 @@ export interface components {
             experiment_id: number;
         };
         /**
+         * OccasionEffects
+         * @description Take out the mean deviation of each occasion's steps from the typical value around it.
+         *
+         *     Occasions with the same name share one effect. Around every span `before` and `after` steps count
+         *     to it as slots of their own. An effect is shrunk towards zero as if `doubt` more points had shown none.
+         */
+        OccasionEffects: {
+            /**
+             * After
+             * @description Steps after an occasion that count to it.
+             * @default 0
+             */
+            after: number;
+            /**
+             * Before
+             * @description Steps before an occasion that count to it.
+             * @default 0
+             */
+            before: number;
+            /**
+             * Doubt
+             * @description Points without an effect that are added to each.
+             * @default 2
+             */
+            doubt: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "occasion_effects";
+            /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
+        };
+        /**
          * OccasionSpan
          * @description A named date or span of dates, ends included.
          */
@@ -1863,8 +3007,68 @@ export interface components {
             upper: (number | null)[][];
         };
         /**
+         * OverlayBody
+         * @description What to lay over the series: another series by its number, or a column by its name.
+         */
+        OverlayBody: {
+            /**
+             * Chain
+             * @default []
+             */
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+            /**
+             * Column
+             * @default null
+             */
+            column: string | null;
+            /**
+             * Series
+             * @default null
+             */
+            series: number | null;
+            /**
+             * Standardised
+             * @default false
+             */
+            standardised: boolean;
+            /**
+             * Start
+             * @default null
+             */
+            start: number | null;
+            /**
+             * Stop
+             * @default null
+             */
+            stop: number | null;
+            /**
+             * Until
+             * @default null
+             */
+            until: number | null;
+            /**
+             * Width
+             * @default 1200
+             */
+            width: number;
+        };
+        /** OverlayView */
+        OverlayView: {
+            /** Correlation */
+            correlation: number | null;
+            /** Label */
+            label: string;
+            line: components["schemas"]["Line"];
+        };
+        /** PartView */
+        PartView: {
+            line: components["schemas"]["Line"];
+            /** Name */
+            name: string;
+        };
+        /**
          * PeriodMeans
-         * @description Take out the mean deviation of each phase from the mean of all phases; the level stays.
+         * @description Take out the deviation of each phase from the mean of all phases; the level stays.
          *
          *     A phase without a known point keeps the effect zero and is named in the state.
          */
@@ -1875,11 +3079,125 @@ export interface components {
              */
             kind: "period_means";
             /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
              * Period
              * @description Steps in a cycle, or a calendar field such as hour_of_week or month.
              * @default hour_of_week
              */
             period: number | ("minute_of_day" | "hour_of_day" | "hour_of_week" | "weekday" | "day_of_month" | "day_of_year" | "week_of_year" | "month" | "quarter");
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
+            /**
+             * Statistic
+             * @description Medians ignore spikes.
+             * @default mean
+             * @enum {string}
+             */
+            statistic: "mean" | "median";
+        };
+        /**
+         * PeriodSpread
+         * @description Divide by the standard deviation of each year, quarter, month or week around its own mean.
+         *
+         *     A stretch with fewer than `least` known points, and everything beyond the last one, takes the
+         *     spread of the stretch before it.
+         */
+        PeriodSpread: {
+            /**
+             * One spread per
+             * @default year
+             * @enum {string}
+             */
+            each: "year" | "quarter" | "month" | "week";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "period_spread";
+            /**
+             * Least points
+             * @description Known points a stretch needs for a spread of its own.
+             * @default 8
+             */
+            least: number;
+            /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
+        };
+        /** PeriodView */
+        PeriodView: {
+            /** Correlation */
+            correlation: number;
+            /** Name */
+            name: string;
+            /** Period */
+            period: number;
+            /** Share */
+            share: number;
+        };
+        /**
+         * PiecewiseTrend
+         * @description A continuous line that bends at knots; its last piece runs on beyond the cutoff.
+         */
+        PiecewiseTrend: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "piecewise_trend";
+            /**
+             * Knots
+             * @description Evenly spaced; nothing: found.
+             * @default null
+             */
+            knots: number | null;
+            /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
+             * Robust
+             * @description Spikes cannot bend it.
+             * @default true
+             */
+            robust: boolean;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
+        };
+        /** PresetView */
+        PresetView: {
+            /** Name */
+            name: string;
+            /** Stages */
+            stages: {
+                [key: string]: unknown;
+            }[];
+            /** Why */
+            why: string;
         };
         /**
          * Preview
@@ -2040,41 +3358,63 @@ export interface components {
             /** Type */
             type: string;
         };
-        /** ProfileView */
+        /**
+         * ProfileBody
+         * @description A series as of a cutoff; with a chain, its flattened values.
+         */
+        ProfileBody: {
+            /**
+             * Chain
+             * @default []
+             */
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+            /**
+             * Until
+             * @default null
+             */
+            until: number | null;
+        };
+        /**
+         * ProfileView
+         * @description Facts, tests, verdict and suggestions.
+         */
         ProfileView: {
-            /** Acf */
-            acf: (number | null)[];
-            /** Band High */
-            band_high: (number | null)[];
-            /** Band Low */
-            band_low: (number | null)[];
-            /** Bound */
-            bound: number;
-            /** Box Cox */
-            box_cox: number | null;
-            /** Cycles */
-            cycles: components["schemas"]["CycleBars"][];
-            /** Histogram Counts */
-            histogram_counts: number[];
-            /** Histogram Edges */
-            histogram_edges: number[];
+            /** Demand */
+            demand: string;
+            /** Entropy */
+            entropy: number | null;
+            /** Filled */
+            filled: number;
+            /** Highest */
+            highest: number | null;
             /** Known */
             known: number;
-            level: components["schemas"]["Line"];
+            /** Lowest */
+            lowest: number | null;
             /** Mean */
             mean: number | null;
             /** Missing */
             missing: number;
-            /** Pacf */
-            pacf: (number | null)[];
-            /** Season */
-            season: number;
+            /** Refused */
+            refused: {
+                [key: string]: string;
+            };
+            /** Seasons */
+            seasons: components["schemas"]["SeasonStrength"][];
             /** Spread */
             spread: number | null;
+            /** Suggestions */
+            suggestions: components["schemas"]["SuggestionView"][];
+            /** Tested */
+            tested: number;
             /** Tests */
             tests: components["schemas"]["TestView"][];
+            /** Trend */
+            trend: number | null;
             /** Verdict */
             verdict: string;
+            /** Zeros */
+            zeros: number | null;
         };
         /** Project */
         Project: {
@@ -2347,6 +3687,38 @@ export interface components {
             step: string;
         };
         /**
+         * Returns
+         * @description Percent or logarithmic change against the last known value; for positive levels such as prices.
+         *
+         *     The first known value changes against itself, so it becomes zero and is kept as the head.
+         */
+        Returns: {
+            /**
+             * Form
+             * @description percent: change ÷ level, as a share.
+             * @default log
+             * @enum {string}
+             */
+            form: "percent" | "log";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "returns";
+            /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
+        };
+        /**
          * Ridge
          * @description Linear regression on standardised features with a squared penalty, one model per series and step.
          */
@@ -2375,6 +3747,29 @@ export interface components {
              * @default 1
              */
             strength: number;
+        };
+        /**
+         * RobustScale
+         * @description Subtract the median and divide by the interquartile range, which a quarter of outliers cannot move.
+         */
+        RobustScale: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "robust_scale";
+            /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
         };
         /**
          * Rolling
@@ -2408,12 +3803,39 @@ export interface components {
              */
             state: "empty" | "current" | "outdated";
         };
+        /** SaveChainBody */
+        SaveChainBody: {
+            /** Name */
+            name: string;
+            /** Stages */
+            stages: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+        };
+        /** SavedChain */
+        SavedChain: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Stages */
+            stages: {
+                [key: string]: unknown;
+            }[];
+        };
         /** ScoresView */
         ScoresView: {
             expected: components["schemas"]["Line"];
             /** Highest */
             highest: number | null;
             score: components["schemas"]["Line"];
+        };
+        /** SeasonStrength */
+        SeasonStrength: {
+            /** Name */
+            name: string;
+            /** Period */
+            period: number;
+            /** Strength */
+            strength: number;
         };
         /**
          * SeasonalDifference
@@ -2429,11 +3851,23 @@ export interface components {
              */
             kind: "seasonal_difference";
             /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
              * Period
              * @description Steps in a cycle; 1 is the plain difference.
              * @default 1
              */
             period: number;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
         };
         /**
          * SeasonalLastValue
@@ -2490,6 +3924,109 @@ export interface components {
             /** Start */
             start: number;
         };
+        /** ShapeBody */
+        ShapeBody: {
+            /**
+             * Chain
+             * @default []
+             */
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+            /**
+             * Lags
+             * @description Lags of the lag plots; nothing: 1 and the seasons.
+             * @default []
+             */
+            lags: number[];
+            /**
+             * Until
+             * @default null
+             */
+            until: number | null;
+        };
+        /**
+         * ShapeView
+         * @description Distribution, quantiles against the normal's, spread against level, lag plots.
+         */
+        ShapeView: {
+            /** Block */
+            block: number;
+            /** Counts */
+            counts: number[];
+            /** Edges */
+            edges: number[];
+            /** Exponent */
+            exponent: number | null;
+            /** Lag Plots */
+            lag_plots: components["schemas"]["LagPlot"][];
+            /** Level */
+            level: number[];
+            /** Normal */
+            normal: number[];
+            /** Quantiles */
+            quantiles: number[];
+            /** Quantiles Normal */
+            quantiles_normal: number[];
+            /** Slope */
+            slope: number | null;
+            /** Spread */
+            spread: number[];
+            /** Verdict */
+            verdict: string;
+        };
+        /**
+         * SlotBars
+         * @description Mean and middle half of the values in each calendar slot.
+         */
+        SlotBars: {
+            /** Field */
+            field: string;
+            /** High */
+            high: (number | null)[];
+            /** Labels */
+            labels: string[];
+            /** Low */
+            low: (number | null)[];
+            /** Mean */
+            mean: (number | null)[];
+        };
+        /**
+         * SmoothTrend
+         * @description The Hodrick–Prescott filter; by default 1600 a quarter, scaled by the fourth power of the step.
+         *
+         *     Ravn & Uhlig 2002 give the scaling. Beyond the cutoff it runs on straight, as its penalty implies.
+         *     The robust form reweights by Tukey's function.
+         */
+        SmoothTrend: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "smooth_trend";
+            /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
+             * Robust
+             * @description Spikes cannot bend it.
+             * @default false
+             */
+            robust: boolean;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
+            /**
+             * Stiffness
+             * @description Nothing: by the step.
+             * @default null
+             */
+            stiffness: number | null;
+        };
         /** SourceView */
         SourceView: {
             /** First */
@@ -2510,32 +4047,69 @@ export interface components {
             /** Stop */
             stop: number;
         };
+        /** StageTests */
+        StageTests: {
+            /** Place */
+            place: number;
+            /** Tests */
+            tests: components["schemas"]["TestView"][];
+            /** Verdict */
+            verdict: string;
+        };
         /**
          * StageView
-         * @description A stage's lane and what it learned; `removed` is the part it takes out, projected beyond the cutoff.
+         * @description A stage's lane and what it learned; `parts` are what it takes out, projected beyond the cutoff.
          */
         StageView: {
-            /** Arrays */
-            arrays: {
-                [key: string]: unknown;
+            /** Facts */
+            facts: {
+                [key: string]: number;
             };
+            /** Figures */
+            figures: components["schemas"]["FigureView"][];
+            /** Group */
+            group: string;
             /** Kind */
             kind: string;
             /** Notes */
             notes: string[];
             output: components["schemas"]["Line"];
-            removed: components["schemas"]["Line"] | null;
-            /** Tests */
-            tests: components["schemas"]["TestView"][];
+            /** Parts */
+            parts: components["schemas"]["PartView"][];
+            /** Place */
+            place: number;
             /** Title */
             title: string;
+            /** Twin */
+            twin: components["schemas"]["PartView"][];
+            /** Twin Name */
+            twin_name: string | null;
             /** Variance Share */
             variance_share: number | null;
-            /** Verdict */
-            verdict: string;
+        };
+        /**
+         * SuggestionView
+         * @description A stage worth adding, and why.
+         */
+        SuggestionView: {
+            /** Stage */
+            stage: {
+                [key: string]: unknown;
+            };
+            /** Title */
+            title: string;
+            /** Why */
+            why: string;
         };
         /** TestView */
         TestView: {
+            /**
+             * Critical
+             * @default {}
+             */
+            critical: {
+                [key: string]: number;
+            };
             /** Lags */
             lags: number;
             /** Name */
@@ -2647,7 +4221,7 @@ export interface components {
              * Chain
              * @default []
              */
-            chain: (components["schemas"]["Log"] | components["schemas"]["LinearTrend"] | components["schemas"]["PeriodMeans"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["ZScore"])[];
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
             /**
              * Find
              * @default null
@@ -2703,6 +4277,35 @@ export interface components {
             total: number;
         };
         /**
+         * YeoJohnson
+         * @description Yeo & Johnson 2000 on values divided by their median size; λ by likelihood, or given.
+         */
+        YeoJohnson: {
+            /**
+             * λ
+             * @description Nothing: chosen by likelihood.
+             * @default null
+             */
+            exponent: number | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "yeo_johnson";
+            /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
+        };
+        /**
          * ZScore
          * @description Subtract the mean and divide by the standard deviation; a constant series is only centred.
          */
@@ -2712,6 +4315,18 @@ export interface components {
              * @enum {string}
              */
             kind: "z_score";
+            /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
         };
     };
     responses: never;
@@ -2964,6 +4579,233 @@ export interface operations {
             };
         };
     };
+    profile_view_features_datasets__int_dataset_id__features_get: {
+        parameters: {
+            query?: {
+                until?: number | null;
+            };
+            header?: never;
+            path: {
+                dataset_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeaturesView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    profile_compute_features_datasets__int_dataset_id__features_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FeaturesBody"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeaturesView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    profile_stop_features_datasets__int_dataset_id__features_stop_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FeaturesBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeaturesView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    chains_list_fitted_datasets__int_dataset_id__fitted_chains_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FittedList"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    chains_keep_fitted_datasets__int_dataset_id__fitted_chains_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FitBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FittedBrief"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    chains_import_fitted_datasets__int_dataset_id__fitted_chains_import_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FittedBrief"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    chains_apply_fitted_datasets__int_dataset_id__fitted_chains__int_fitted_id__flat_csv_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset_id: number;
+                fitted_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
     windows_check_leaks_datasets__int_dataset_id__leak_check_post: {
         parameters: {
             query?: never;
@@ -3035,6 +4877,42 @@ export interface operations {
             };
         };
     };
+    flatten_flatten_facts_datasets__int_dataset_id__series__int_series__flatten_facts_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset_id: number;
+                series: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FlattenBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FlatFactsView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
     datasets_series_line_datasets__int_dataset_id__series__int_series__line_get: {
         parameters: {
             query?: {
@@ -3071,11 +4949,9 @@ export interface operations {
             };
         };
     };
-    profile_series_profile_datasets__int_dataset_id__series__int_series__profile_get: {
+    profile_series_profile_datasets__int_dataset_id__series__int_series__profile_post: {
         parameters: {
-            query?: {
-                until?: number | null;
-            };
+            query?: never;
             header?: never;
             path: {
                 dataset_id: number;
@@ -3083,7 +4959,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProfileBody"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -3092,6 +4972,258 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ProfileView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    profile_break_at_datasets__int_dataset_id__series__int_series__profile_break_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset_id: number;
+                series: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BreakBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TestView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    profile_columns_datasets__int_dataset_id__series__int_series__profile_columns_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset_id: number;
+                series: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProfileBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ColumnsView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    profile_cycles_datasets__int_dataset_id__series__int_series__profile_cycles_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset_id: number;
+                series: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CyclesBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CyclesView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    profile_level_datasets__int_dataset_id__series__int_series__profile_level_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset_id: number;
+                series: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LevelBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LevelView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    profile_memory_datasets__int_dataset_id__series__int_series__profile_memory_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset_id: number;
+                series: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProfileBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MemoryView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    profile_overlay_datasets__int_dataset_id__series__int_series__profile_overlay_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset_id: number;
+                series: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OverlayBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OverlayView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    profile_shape_datasets__int_dataset_id__series__int_series__profile_shape_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset_id: number;
+                series: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShapeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShapeView"];
                 };
             };
             /** @description Unprocessable Entity */
@@ -3548,6 +5680,28 @@ export interface operations {
             };
         };
     };
+    chains_export_fitted_fitted_chains__int_fitted_id__json_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                fitted_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
     anomalies_set_verdict_flags__int_flag_id__patch: {
         parameters: {
             query?: never;
@@ -3784,6 +5938,104 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    chains_list_chains_projects__int_project_id__chains_get: {
+        parameters: {
+            query?: {
+                until?: number | null;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChainsView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    chains_save_chain_projects__int_project_id__chains_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SaveChainBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedChain"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    chains_delete_chain_projects__int_project_id__chains__int_chain_id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+                chain_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Unprocessable Entity */
             422: {

@@ -144,6 +144,7 @@ function options(width: number, height: number): uPlot.Options {
         label: each.label,
         stroke: () => paint(each.color),
         width: each.width ?? 1.25,
+        pxAlign: 0,
         dash: each.dash?.length ? each.dash : undefined,
         points: { show: () => dotsWanted(each.label), size: 4, fill: () => paint(each.color) },
       })),

@@ -22,6 +22,30 @@ export async function copyTable(series: LaneSeries[]) {
   if (problem.value) save(new Blob([text], { type: 'text/csv' }), 'chart.csv')
 }
 
+/** Rows of a chart as CSV on the clipboard. */
+export async function copyRows(head: string[], rows: (readonly (string | number | null)[])[]) {
+  const cell = (value: string | number | null) => (typeof value === 'string' ? `"${value}"` : (value ?? ''))
+  const text = [head.join(','), ...rows.map((row) => row.map(cell).join(','))].join('\n')
+  await attempt(() => navigator.clipboard.writeText(text))
+  if (problem.value) save(new Blob([text], { type: 'text/csv' }), 'chart.csv')
+}
+
+/** A drawn chart as SVG on the clipboard, with the colours it has on screen. */
+export async function copySvg(picture: SVGSVGElement | undefined) {
+  if (!picture) return
+  const copy = picture.cloneNode(true) as SVGSVGElement
+  const shown = picture.querySelectorAll<SVGElement>('*')
+  copy.querySelectorAll<SVGElement>('*').forEach((element, i) => {
+    const style = getComputedStyle(shown[i] as Element)
+    for (const name of ['fill', 'stroke', 'stroke-width', 'stroke-dasharray', 'font-size', 'font-family'])
+      element.style.setProperty(name, style.getPropertyValue(name))
+  })
+  copy.setAttribute('xmlns', 'http://www.w3.org/2000/svg')
+  const text = new XMLSerializer().serializeToString(copy)
+  await attempt(() => navigator.clipboard.writeText(text))
+  if (problem.value) save(new Blob([text], { type: 'image/svg+xml' }), 'chart.svg')
+}
+
 function save(blob: Blob, name: string) {
   problem.value = null
   const link = document.createElement('a')

@@ -99,6 +99,7 @@ export const useProject = defineStore('project', () => {
       const event = JSON.parse(message.data as string) as {
         experiment?: number
         outlook?: number
+        profile?: number
         resync?: boolean
         intake?: string
         share?: number
@@ -113,6 +114,7 @@ export const useProject = defineStore('project', () => {
       const bump = (name: string) => (next[name] = (next[name] ?? 0) + 1)
       if (event.experiment) bump(`experiment ${event.experiment}`)
       if (event.outlook) bump(`outlook ${event.outlook}`)
+      if (event.profile) bump(`profile ${event.profile}`)
       if (event.resync) bump('resync')
       ticks.value = next
       refresh ??= setTimeout(() => {

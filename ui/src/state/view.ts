@@ -12,6 +12,8 @@ export const useView = defineStore('view', () => {
   const cutoff = ref(0)
   const span = ref<[number, number]>([0, 1])
   const flat = ref(false)
+  /** Which part of a room is open, where a room has several. */
+  const part = ref('')
   /** The time under the pointer and the values there, one entry per lane. */
   const hover = ref<number | null>(null)
   const readings = ref<Record<string, { label: string; value: string; color?: string }[]>>({})
@@ -38,6 +40,7 @@ export const useView = defineStore('view', () => {
     const to = Number(query.to ?? NaN)
     span.value = from < to ? [from, to] : around(cutoff.value)
     flat.value = query.units === 'flat'
+    part.value = String(query.part ?? '')
   }
 
   /** A readable span around a cutoff: about two longer seasons, mostly past. */
@@ -95,18 +98,20 @@ export const useView = defineStore('view', () => {
         from: String(Math.round(span.value[0])),
         to: String(Math.round(span.value[1])),
         ...(flat.value ? { units: 'flat' } : {}),
+        ...(part.value ? { part: part.value } : {}),
       }
       const names = new Set([...Object.keys(query), ...Object.keys(route.query)])
       if ([...names].some((name) => query[name] !== route.query[name])) void router.replace({ query })
     }, 300)
   }
-  watch([series, cutoff, span, flat], schedule)
+  watch([series, cutoff, span, flat, part], schedule)
 
   return {
     series,
     cutoff,
     span,
     flat,
+    part,
     hover,
     readings,
     inspector,

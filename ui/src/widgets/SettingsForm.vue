@@ -15,7 +15,7 @@ interface Field {
   name: string
   title: string
   help: string
-  kind: 'choice' | 'number' | 'integer' | 'list' | 'mixed'
+  kind: 'choice' | 'number' | 'integer' | 'list' | 'mixed' | 'flag'
   options: string[]
   least?: number
   most?: number
@@ -43,7 +43,8 @@ function describe(name: string, schema: Schema): Field {
   const types = parts.map((part) => part.type)
   const numeric = types.includes('integer') || types.includes('number')
   let kind: Field['kind'] = 'number'
-  if (types.includes('array')) kind = 'list'
+  if (types.includes('boolean')) kind = 'flag'
+  else if (types.includes('array')) kind = 'list'
   else if (options.length && numeric) kind = 'mixed'
   else if (options.length) kind = 'choice'
   else if (types.includes('integer')) kind = 'integer'
@@ -72,7 +73,14 @@ const setList = (name: string, text: string) =>
       .filter((each) => Number.isFinite(each) && each > 0),
   )
 const setMixed = (field: Field, text: string) =>
-  set(field.name, field.options.includes(text) ? text : Number(text) || field.fallback)
+  set(
+    field.name,
+    field.options.includes(text)
+      ? text
+      : text.trim() && Number.isFinite(Number(text))
+        ? Number(text)
+        : field.fallback,
+  )
 </script>
 
 <template>
@@ -87,8 +95,15 @@ const setMixed = (field: Field, text: string) =>
         @update:model-value="set(field.name, $event)"
       />
       <input
+        v-else-if="field.kind === 'flag'"
+        type="checkbox"
+        :checked="Boolean(valueOf(field))"
+        @change="set(field.name, ($event.target as HTMLInputElement).checked)"
+      />
+      <input
         v-else-if="field.kind === 'list'"
         class="field number"
+        placeholder="chosen"
         :value="((valueOf(field) as number[]) ?? []).join(', ')"
         @change="setList(field.name, ($event.target as HTMLInputElement).value)"
       />
@@ -111,6 +126,7 @@ const setMixed = (field: Field, text: string) =>
         :max="field.most"
         :max-fraction-digits="field.kind === 'integer' ? 0 : 6"
         :use-grouping="false"
+        :placeholder="field.fallback == null ? 'chosen' : undefined"
         size="small"
         fluid
         @update:model-value="set(field.name, $event)"
@@ -134,7 +150,10 @@ label {
 .field {
   width: 100%;
 }
-:deep(input) {
+input[type='checkbox'] {
+  justify-self: end;
+}
+:deep(input:not([type='checkbox'])) {
   font-family: var(--numbers);
   text-align: right;
   height: 28px;

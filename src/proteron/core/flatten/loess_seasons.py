@@ -29,7 +29,7 @@ class LoessSeasons(AdditiveStage):
         (), max_length=4, title="Seasons", description="Steps in a cycle of each; nothing: those the step implies."
     )
     robust: bool = Field(True, title="Robust", description="Spikes cannot bend it.")
-    take: Literal["trend and seasons", "seasons"] = Field("trend and seasons", title="Take out")
+    take: Literal["with trend", "seasons only"] = Field("with trend", title="Take out")
     season_window: int | None = Field(
         None, ge=3, title="Season window", description="Cycles a figure may change over; nothing: it never changes."
     )
@@ -60,7 +60,7 @@ class LoessSeasons(AdditiveStage):
         first = int(state.number("first"))
         at = np.asarray(positions, dtype=np.int64) - first
         out = {}
-        if self.take == "trend and seasons":
+        if self.take == "with trend":
             out["trend"] = follow(state.array("trend"), first, state.number("slope"), positions)
         for period in _periods(state):
             figure = state.array(f"figure {period}")

@@ -19,10 +19,10 @@ _BLOCKS = 400
 def _line_cost(sums: Floats, start: int, stop: int) -> float:
     """Residual sum of squares of a least-squares line through points start ≤ i < stop."""
     count = stop - start
-    t, y, tt, ty, yy = sums[stop] - sums[start]
-    spread = tt - t * t / count
-    cross = ty - t * y / count
-    rest = yy - y * y / count
+    t, y = sums[stop, 0] - sums[start, 0], sums[stop, 1] - sums[start, 1]
+    spread = sums[stop, 2] - sums[start, 2] - t * t / count
+    cross = sums[stop, 3] - sums[start, 3] - t * y / count
+    rest = sums[stop, 4] - sums[start, 4] - y * y / count
     if spread > 0:
         rest -= cross * cross / spread
     return max(rest, 0.0)

@@ -3,7 +3,7 @@
 from abc import abstractmethod
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, ClassVar, Literal
+from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
 from pydantic import Field
@@ -105,6 +105,14 @@ class Stage(Settings):
     def figures(self, state: StageState, calendar: Calendar) -> list[Figure]:
         """What it learned as pictures."""
         return []
+
+    def twin(self) -> Self | None:
+        """The same stage, robust where this one is plain and plain where it is robust; None without a choice."""
+        for name, plain, robust in (("robust", False, True), ("method", "least_squares", "tukey"),
+                                    ("statistic", "mean", "median")):  # fmt: skip
+            if name in type(self).model_fields:
+                return self.model_copy(update={name: robust if getattr(self, name) == plain else plain})
+        return None
 
     def share(self, states: Sequence[StageState]) -> StageState:
         """One state for all series: the median of what each taught."""

@@ -37,6 +37,8 @@ _HIGHEST = {"none": np.inf, "constant": 2.74, "linear": 0.70}
 # Kwiatkowski et al. 1992, table 1.
 _KPSS = {"constant": (0.347, 0.463, 0.574, 0.739), "linear": (0.119, 0.146, 0.176, 0.216)}
 _KPSS_P = (0.10, 0.05, 0.025, 0.01)
+_ROOT = "there is a unit root: shocks last for ever"
+_T_TEN_PERCENT = 1.645
 
 
 @dataclass(frozen=True)
@@ -59,7 +61,8 @@ class TestResult:
         return self.p_value < 0.05
 
 
-def _known(x: ArrayLike, needed: int, what: str) -> Floats:
+def known_values(x: ArrayLike, needed: int, what: str) -> Floats:
+    """The values that are not missing; raises `TooShortError` below `needed` of them."""
     values = np.asarray(x, dtype=np.float64).ravel()
     values = values[np.isfinite(values)]
     if len(values) < needed:
@@ -92,20 +95,20 @@ def _unit_root_design(values: Floats, lags: int, trim: int, trend: Trend) -> tup
     return y, np.column_stack([values[trim:-1], *lagged, _columns(len(y), trend)])
 
 
-def unit_root(x: ArrayLike, trend: Trend = "constant", lags: int | Literal["aic", "bic"] = "aic") -> TestResult:
+def unit_root(x: ArrayLike, trend: Trend = "constant", lags: int | Literal["aic", "bic", "t"] = "aic") -> TestResult:
     """Augmented Dickey–Fuller test (Dickey & Fuller 1979; Said & Dickey 1984).
 
-    The lag order is given or chosen by criterion up to 12 (n/100)^¼ (Schwert 1989). P-values after
+    The lag order is given, or chosen up to 12 (n/100)^¼ (Schwert 1989) by a criterion, or ("t") as the
+    longest lag that is significant at 10 % (Ng & Perron 1995). P-values after
     MacKinnon 1994, finite-sample critical values after MacKinnon 2010.
     """
-    values = _known(x, 8, "The unit-root test")
-    null = "there is a unit root: shocks last for ever"
+    values = known_values(x, 8, "The unit-root test")
     if np.ptp(values) <= 1e-12 * max(1.0, np.abs(values).max()):
-        return TestResult("unit root", np.nan, np.nan, 0, null, "Constant series: nothing to test.")
+        return TestResult("unit root", np.nan, np.nan, 0, _ROOT, "Constant series: nothing to test.")
     width = _columns(1, trend).shape[1]
     if isinstance(lags, str):
-        if lags not in ("aic", "bic"):
-            raise SettingsError(f"Lags are a number, “aic” or “bic”, not “{lags}”.", field="lags")
+        if lags not in ("aic", "bic", "t"):
+            raise SettingsError(f"Lags are a number, “aic”, “bic” or “t”, not “{lags}”.", field="lags")
         most = min(int(np.ceil(12 * (len(values) / 100) ** 0.25)), len(values) // 2 - width - 1)
         order = _best_order(values, max(most, 0), trend, lags)
     else:
@@ -115,25 +118,69 @@ def unit_root(x: ArrayLike, trend: Trend = "constant", lags: int | Literal["aic"
     y, design = _unit_root_design(values, order, order, trend)
     weights, errors, _ = _regress(y, design)
     statistic = float(weights[0] / errors[0]) if errors[0] > 0 else float("-inf")
+    return _unit_root_result("unit root", statistic, order, len(y), trend)
+
+
+def _unit_root_result(name: str, statistic: float, lags: int, count: int, trend: Trend) -> TestResult:
     p = _unit_root_p(statistic, trend)
-    powers = (1.0 / len(y)) ** np.arange(4)
+    powers = (1.0 / count) ** np.arange(4)
     critical = {level: float(np.dot(surface, powers)) for level, surface in _CRITICAL[trend].items()}
+    around = {"none": "zero", "constant": "its level", "linear": "its line"}[trend]
     verdict = (
-        "Unit root rejected: it returns to its level."
+        f"Unit root rejected: it returns to {around}."
         if p < 0.05
         else "Unit root not rejected: difference it, or take out a trend."
     )
-    return TestResult("unit root", statistic, p, order, null, verdict, critical)
+    return TestResult(name, statistic, p, lags, _ROOT, verdict, critical)
+
+
+def unit_root_hac(
+    x: ArrayLike, trend: Trend = "constant", lags: int | Literal["short", "long"] = "short"
+) -> TestResult:
+    """Phillips & Perron 1988, Z_t: the plain regression, corrected for autocorrelation with Bartlett weights.
+
+    "short" is 4 (n/100)^¼ lags, "long" 12 (n/100)^¼. P-values as for `unit_root`.
+    """
+    values = known_values(x, 8, "The unit-root test")
+    if np.ptp(values) <= 1e-12 * max(1.0, np.abs(values).max()):
+        return TestResult("unit root, corrected", np.nan, np.nan, 0, _ROOT, "Constant series: nothing to test.")
+    y, design = _unit_root_design(values, 0, 0, trend)
+    count = len(y)
+    factor = {"short": 4, "long": 12}
+    width = int(factor[lags] * (count / 100) ** 0.25) if isinstance(lags, str) else int(lags)
+    if not 0 <= width < count:
+        raise SettingsError(f"{width} lags do not fit {len(values)} points.", field="lags")
+    weights, errors, rss = _regress(y, design)
+    residuals = y - design @ weights
+    products = [float(residuals[k:] @ residuals[: count - k]) / count for k in range(width + 1)]
+    long_run = products[0] + 2 * sum((1 - k / (width + 1)) * products[k] for k in range(1, width + 1))
+    if not (long_run > 0 and errors[0] > 0):
+        return TestResult("unit root, corrected", np.nan, np.nan, width, _ROOT, "Nothing varies: nothing to test.")
+    spread = np.sqrt(rss / max(count - design.shape[1], 1))
+    plain = float(weights[0] / errors[0])
+    shift = 0.5 * (long_run - products[0]) / np.sqrt(long_run) * count * errors[0] / spread
+    statistic = float(np.sqrt(products[0] / long_run) * plain - shift)
+    return _unit_root_result("unit root, corrected", statistic, width, count, trend)
 
 
 def _best_order(values: Floats, most: int, trend: Trend, criterion: str) -> int:
-    scores = []
-    for order in range(most + 1):
-        y, design = _unit_root_design(values, order, most, trend)
-        rss = max(_regress(y, design)[2], 1e-300)
-        penalty = 2.0 if criterion == "aic" else np.log(len(y))
-        scores.append(len(y) * np.log(rss / len(y)) + penalty * design.shape[1])
-    return int(np.argmin(scores))
+    """Number of lagged differences; all orders are read off one factorisation of the longest regression."""
+    y, design = _unit_root_design(values, most, most, trend)
+    width = design.shape[1] - most
+    nested = np.concatenate([design[:, :1], design[:, 1 + most :], design[:, 1 : 1 + most]], axis=1)
+    q, _ = np.linalg.qr(nested)
+    loadings = q.T @ y
+    rest = np.maximum(float(y @ y) - np.cumsum(loadings**2)[width - 1 :], 1e-300)
+    columns = width + np.arange(most + 1)
+    if criterion == "t":
+        for order in range(most, 0, -1):
+            freedom = max(len(y) - columns[order], 1)
+            # The last coefficient of a nested regression is its loading over the diagonal of R, either sign.
+            if abs(loadings[width + order - 1]) / np.sqrt(rest[order] / freedom) > _T_TEN_PERCENT:
+                return order
+        return 0
+    penalty = 2.0 if criterion == "aic" else np.log(len(y))
+    return int(np.argmin(len(y) * np.log(rest / len(y)) + penalty * columns))
 
 
 def _unit_root_p(statistic: float, trend: str) -> float:
@@ -151,15 +198,16 @@ def stationarity(x: ArrayLike, trend: Trend = "constant", lags: int | Literal["a
     Bartlett weights; "auto" chooses the bandwidth after Hobijn, Franses & Ooms 1998. P-values are
     interpolated in the published table and held between 0.01 and 0.10.
     """
-    values = _known(x, 8, "The stationarity test")
+    values = known_values(x, 8, "The stationarity test")
     if trend not in _KPSS:
         raise SettingsError("Stationarity is tested around a constant or a linear trend.", field="trend")
     null = "the series is stationary around its " + ("level" if trend == "constant" else "line")
+    name = "stationarity" if trend == "constant" else "stationarity around a line"
     count = len(values)
     design = _columns(count, trend)
     residuals = values - design @ np.linalg.lstsq(design, values, rcond=None)[0]
     if np.ptp(residuals) <= 1e-12 * max(1.0, np.abs(values).max()):
-        return TestResult("stationarity", np.nan, np.nan, 0, null, "Nothing varies: nothing to test.")
+        return TestResult(name, np.nan, np.nan, 0, null, "Nothing varies: nothing to test.")
     width = _bandwidth(residuals) if lags == "auto" else int(lags)
     if not 0 <= width < count:
         raise SettingsError(f"{width} lags do not fit {count} points.", field="lags")
@@ -169,7 +217,7 @@ def stationarity(x: ArrayLike, trend: Trend = "constant", lags: int | Literal["a
     p = float(np.interp(statistic, _KPSS[trend], _KPSS_P))
     critical = dict(zip(("10%", "5%", "2.5%", "1%"), _KPSS[trend], strict=True))
     verdict = "Stationarity rejected: level or trend wanders." if p < 0.05 else "Stationarity not rejected."
-    return TestResult("stationarity", statistic, p, width, null, verdict, critical)
+    return TestResult(name, statistic, p, width, null, verdict, critical)
 
 
 def _bandwidth(residuals: Floats) -> int:
@@ -191,7 +239,7 @@ def ljung_box(x: ArrayLike, lags: int, fitted: int = 0) -> TestResult:
 
     `fitted` is how many parameters were estimated; each costs a degree of freedom.
     """
-    values = _known(x, 4, "The whiteness test")
+    values = known_values(x, 4, "The whiteness test")
     if not 1 <= lags < len(values) or not 0 <= fitted < lags:
         raise SettingsError(
             f"{lags} lags with {fitted} fitted parameters do not fit {len(values)} points.", field="lags"
@@ -205,16 +253,3 @@ def ljung_box(x: ArrayLike, lags: int, fitted: int = 0) -> TestResult:
     p = float(special.chdtrc(lags - fitted, statistic))
     verdict = "Not white: something is left to learn." if p < 0.05 else "No autocorrelation found."
     return TestResult("whiteness", statistic, p, lags, null, verdict)
-
-
-def joint_verdict(root: TestResult, level: TestResult) -> str:
-    """What the unit-root and the stationarity test say together."""
-    if np.isnan(root.p_value) or np.isnan(level.p_value):
-        return "Nothing varies: nothing to say."
-    if root.rejected and not level.rejected:
-        return "Both agree: flat enough to learn from."
-    if not root.rejected and level.rejected:
-        return "Both agree: not flat yet; difference it or take out a trend."
-    if root.rejected:
-        return "They disagree: it returns to a level that moves; take out a trend or a season."
-    return "They disagree: too little to tell."

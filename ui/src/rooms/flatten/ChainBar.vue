@@ -1,27 +1,41 @@
 <script setup lang="ts">
+import { onClickOutside } from '@vueuse/core'
 import { computed, ref } from 'vue'
-import { useProject, type Choices } from '../../state/project'
+import { useProject } from '../../state/project'
+import ChainMenu from './ChainMenu.vue'
+import type { Stage } from './useFlatten'
 
-/** The chain as boxes in order: select, move, remove, add. */
-type Stage = NonNullable<Choices['chain']>[number]
+/** The chain as boxes in order: select, move, switch off, repeat, remove, add; or take another chain. */
 const props = defineProps<{ chain: Stage[]; selected: number }>()
-const emit = defineEmits<{ select: [index: number]; change: [chain: Stage[]] }>()
+const emit = defineEmits<{ select: [index: number]; change: [chain: Stage[], select: number] }>()
 const store = useProject()
-const adding = ref(false)
+const open = ref<'' | 'stage' | 'chain'>('')
+const host = ref<HTMLElement>()
+onClickOutside(host, () => (open.value = ''))
+
+const GROUPS = ['transform', 'trend', 'season', 'difference', 'scale']
 const kinds = computed(() =>
-  Object.entries(store.catalogue?.stages ?? {}).map(([kind, schema]) => ({
-    kind,
-    title: String((schema as Record<string, unknown>).title),
-  })),
+  Object.entries(store.catalogue?.stages ?? {}).map(([kind, schema]) => {
+    const facts = schema as Record<string, unknown>
+    return {
+      kind,
+      title: String(facts.title),
+      group: String(facts.group),
+      help: String(facts.description ?? '').split('\n')[0],
+    }
+  }),
 )
 const titleOf = (stage: Stage) => {
   const title = kinds.value.find((each) => each.kind === stage.kind)?.title ?? stage.kind
-  const period = 'period' in stage ? String(stage.period).replaceAll('_', ' ') : ''
-  return period ? `${title}, ${period}` : title
+  const settings = stage as Record<string, unknown>
+  const said = [settings.period, settings.shape, settings.each].filter((each) => each != null)
+  if (settings.method && settings.method !== 'least_squares') said.push(settings.method)
+  if (Array.isArray(settings.periods) && settings.periods.length) said.push(settings.periods.join(' + '))
+  return [title, ...said.map((each) => String(each).replaceAll('_', ' '))].join(', ')
 }
 
 function add(kind: string) {
-  adding.value = false
+  open.value = ''
   const season = Math.round(store.axis?.grid.seasons[0] ?? 12)
   const hourly = Boolean(store.axis?.grid.seconds)
   const period =
@@ -30,56 +44,110 @@ function add(kind: string) {
       : kind === 'period_means'
         ? { period: hourly ? 'hour_of_week' : season }
         : {}
-  emit('change', [...props.chain, { kind, ...period } as Stage])
-  emit('select', props.chain.length)
+  emit('change', [...props.chain, { kind, ...period } as Stage], props.chain.length)
 }
 function move(index: number, by: number) {
   const next = [...props.chain]
   const [stage] = next.splice(index, 1)
-  if (stage) next.splice(Math.min(Math.max(index + by, 0), next.length), 0, stage)
-  emit('change', next)
-  emit('select', Math.min(Math.max(index + by, 0), next.length - 1))
+  const to = Math.min(Math.max(index + by, 0), next.length)
+  if (stage) next.splice(to, 0, stage)
+  emit('change', next, to)
 }
 function remove(index: number) {
   emit(
     'change',
     props.chain.filter((_, i) => i !== index),
+    index - 1,
   )
+}
+function repeat(index: number) {
+  const next = [...props.chain]
+  next.splice(index + 1, 0, JSON.parse(JSON.stringify(next[index])) as Stage)
+  emit('change', next, index + 1)
+}
+function turn(index: number) {
+  const next = props.chain.map((stage, i) => (i === index ? ({ ...stage, off: !stage.off } as Stage) : stage))
+  emit('change', next, index)
 }
 </script>
 
 <template>
-  <div class="bar panel" role="list" aria-label="Chain">
+  <div ref="host" class="bar panel">
     <span class="end">observed</span>
-    <template v-for="(stage, i) in chain" :key="i">
-      <span class="arrow" aria-hidden="true">→</span>
-      <span role="listitem" class="stage" :class="{ here: i === selected }">
-        <button
-          class="name"
-          title="Alt ← → moves it, Delete removes it"
-          @click="emit('select', i)"
-          @keydown.alt.left.prevent="move(i, -1)"
-          @keydown.alt.right.prevent="move(i, 1)"
-          @keydown.delete="remove(i)"
-        >
-          {{ titleOf(stage) }}
-        </button>
-        <template v-if="i === selected">
-          <button aria-label="Move left" :disabled="i === 0" @click="move(i, -1)">‹</button>
-          <button aria-label="Move right" :disabled="i === chain.length - 1" @click="move(i, 1)">›</button>
-          <button aria-label="Remove" @click="remove(i)">×</button>
-        </template>
-      </span>
-    </template>
+    <div class="stages" role="list" aria-label="Chain">
+      <template v-for="(stage, i) in chain" :key="i">
+        <span class="arrow" aria-hidden="true">→</span>
+        <span role="listitem" class="stage" :class="{ here: i === selected, off: stage.off }">
+          <button
+            class="name"
+            title="Alt ← → moves it, O switches it off, D repeats it, Delete removes it"
+            @click="emit('select', i)"
+            @keydown.alt.left.prevent="move(i, -1)"
+            @keydown.alt.right.prevent="move(i, 1)"
+            @keydown.o.exact="turn(i)"
+            @keydown.d.exact="repeat(i)"
+            @keydown.delete="remove(i)"
+          >
+            {{ titleOf(stage) }}
+          </button>
+          <template v-if="i === selected">
+            <button title="Move left" aria-label="Move left" :disabled="i === 0" @click="move(i, -1)">
+              ‹
+            </button>
+            <button
+              title="Move right"
+              aria-label="Move right"
+              :disabled="i === chain.length - 1"
+              @click="move(i, 1)"
+            >
+              ›
+            </button>
+            <button :aria-pressed="stage.off" title="Switch off or on" @click="turn(i)">
+              {{ stage.off ? 'on' : 'off' }}
+            </button>
+            <button title="Repeat it" aria-label="Repeat" @click="repeat(i)">+</button>
+            <button title="Remove it" aria-label="Remove" @click="remove(i)">×</button>
+          </template>
+        </span>
+      </template>
+    </div>
     <span class="arrow" aria-hidden="true">→</span>
     <span class="end">flat</span>
     <span class="grow"></span>
-    <span class="adder">
-      <button class="button quiet" :aria-expanded="adding" @click="adding = !adding">+ stage</button>
-      <span v-if="adding" class="menu panel">
-        <button v-for="each in kinds" :key="each.kind" @click="add(each.kind)">{{ each.title }}</button>
-      </span>
-    </span>
+    <button
+      class="button quiet"
+      :aria-expanded="open === 'stage'"
+      @click="open = open === 'stage' ? '' : 'stage'"
+    >
+      + stage
+    </button>
+    <button
+      class="button quiet"
+      :aria-expanded="open === 'chain'"
+      @click="open = open === 'chain' ? '' : 'chain'"
+    >
+      Chains
+    </button>
+    <div v-if="open === 'stage'" class="menu panel" @keydown.esc.stop="open = ''">
+      <section v-for="group in GROUPS" :key="group">
+        <h3>{{ group }}</h3>
+        <button
+          v-for="each in kinds.filter((one) => one.group === group)"
+          :key="each.kind"
+          :title="each.help"
+          @click="add(each.kind)"
+        >
+          {{ each.title }}
+        </button>
+      </section>
+    </div>
+    <ChainMenu
+      v-if="open === 'chain'"
+      class="menu panel"
+      :chain="chain"
+      @keydown.esc.stop="open = ''"
+      @take="((open = ''), emit('change', $event, 0))"
+    />
   </div>
 </template>
 
@@ -89,6 +157,12 @@ function remove(index: number) {
   align-items: center;
   gap: 6px;
   padding: 4px 8px;
+  position: relative;
+}
+.stages {
+  display: flex;
+  align-items: center;
+  gap: 6px;
   flex-wrap: wrap;
 }
 .stage {
@@ -96,15 +170,23 @@ function remove(index: number) {
   border: 1px solid var(--ink-3);
   border-radius: 3px;
 }
+.off {
+  border-style: dashed;
+}
+.off .name {
+  color: var(--ink-2);
+  text-decoration: line-through;
+}
 .end {
-  padding: 2px 8px;
+  padding: 2px 6px;
   color: var(--ink-2);
 }
 .stage button {
   border: 0;
   background: none;
-  padding: 3px 6px;
+  padding: 3px 5px;
   cursor: pointer;
+  white-space: nowrap;
 }
 .stage button:disabled {
   opacity: 0.3;
@@ -112,6 +194,8 @@ function remove(index: number) {
 .here {
   background: var(--selection);
   border-color: var(--ink);
+}
+.here .name {
   font-weight: 500;
 }
 .arrow {
@@ -120,28 +204,37 @@ function remove(index: number) {
 .grow {
   flex: 1;
 }
-.adder {
-  position: relative;
-}
 .menu {
   position: absolute;
   z-index: 20;
-  right: 0;
-  top: 30px;
-  width: 190px;
+  right: 8px;
+  top: 36px;
   border-color: var(--ink-3);
-  padding: 4px;
+  padding: 8px 10px;
+  display: flex;
+  gap: 14px;
 }
-.menu button {
-  display: block;
-  width: 100%;
+.menu section {
+  display: flex;
+  flex-direction: column;
+  min-width: 120px;
+}
+.menu h3 {
+  color: var(--ink-2);
+  font-size: 12px;
+  font-weight: 400;
+  padding: 0 6px 2px;
+}
+.menu section button {
   border: 0;
   background: none;
   text-align: left;
-  padding: 4px 8px;
+  padding: 3px 6px;
   cursor: pointer;
+  white-space: nowrap;
 }
-.menu button:hover {
+.menu section button:hover,
+.menu section button:focus-visible {
   background: var(--selection);
 }
 </style>

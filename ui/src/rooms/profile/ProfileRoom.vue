@@ -1,184 +1,95 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import { client, unwrap, type Shapes } from '../../api/client'
-import BarChart from '../../charts/BarChart.vue'
-import { observedSeries } from '../../charts/lane'
-import TimeLane from '../../charts/TimeLane.vue'
-import { useFetched, useLine } from '../../charts/useLine'
-import { count, number } from '../../state/format'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import RoomFrame from '../../widgets/RoomFrame.vue'
+import ColumnsPart from './ColumnsPart.vue'
+import CyclesPart from './CyclesPart.vue'
+import LevelPart from './LevelPart.vue'
+import MemoryPart from './MemoryPart.vue'
+import PanelFacts from './PanelFacts.vue'
+import PanelPart from './PanelPart.vue'
+import ProfileFacts from './ProfileFacts.vue'
+import ShapePart from './ShapePart.vue'
 
+/** What a series is, in five parts, and a panel in one. */
 const store = useProject()
 const view = useView()
-const { data: line } = useLine()
-const { data: profile, busy } = useFetched<Shapes['ProfileView']>(
-  () => [store.dataset?.id, view.series, view.cutoff],
-  (signal) => {
-    if (!store.dataset) return null
-    const params = {
-      path: { dataset_id: store.dataset.id, series: view.series },
-      query: { until: view.cutoff },
-    }
-    return unwrap(client.GET('/api/v1/datasets/{dataset_id}/series/{series}/profile', { params, signal }))
-  },
-  120,
-)
-const cutoffTime = computed(() => store.axis?.time(view.cutoff - 1) ?? 0)
-const lane = computed(() => {
-  const observed = line.value ? observedSeries(line.value, cutoffTime.value) : []
-  const level = profile.value
-    ? [{ label: 'level', points: profile.value.level, color: 'var(--c2)', width: 2 }]
-    : []
-  return [...observed, ...level]
-})
-const band = computed(() =>
-  profile.value
-    ? [
-        {
-          label: 'spread',
-          times: profile.value.level.times,
-          low: profile.value.band_low,
-          high: profile.value.band_high,
-          color: 'var(--c2)',
-          alpha: 0.16,
-        },
-      ]
-    : [],
-)
-const lags = computed(() => (profile.value?.acf ?? []).map((_, i) => i).slice(1))
-const marked = computed(() =>
-  lags.value
-    .filter((lag) => profile.value && profile.value.season > 1 && lag % profile.value.season === 0)
-    .map((lag) => lag - 1),
-)
-const bins = computed(() =>
-  (profile.value?.histogram_edges ?? []).slice(0, -1).map((edge) => number(edge, 3)),
-)
+const PARTS = [
+  { name: 'level', title: 'Level', help: 'level and spread over time, bars by calendar slot' },
+  { name: 'cycles', title: 'Cycles', help: 'days, weeks or years laid over each other' },
+  { name: 'memory', title: 'Memory', help: 'correlograms and periodogram' },
+  { name: 'shape', title: 'Shape', help: 'distribution, spread against level, lag plots' },
+  { name: 'columns', title: 'Columns', help: 'covariates and their redundancy' },
+  { name: 'panel', title: 'All series', help: 'one row per series' },
+]
+const part = computed(() => (PARTS.some((each) => each.name === view.part) ? view.part : 'level'))
+function turn(by: number) {
+  const at = PARTS.findIndex((each) => each.name === part.value)
+  view.part = PARTS[(at + by + PARTS.length) % PARTS.length]?.name ?? 'level'
+}
 </script>
 
 <template>
-  <RoomFrame strip needs-data>
-    <TimeLane
-      name="level"
-      title="level and spread"
-      :unit="view.unit"
-      :series="lane"
-      :bands="band"
-      :busy="busy"
-      show-time
-      class="level"
-    />
-    <div v-if="profile" class="grid">
-      <div class="panel cell">
-        <BarChart
-          title="autocorrelation, seasonal lags marked"
-          :labels="lags"
-          :values="profile.acf.slice(1)"
-          :bound="profile.bound"
-          :marked="marked"
-          :every="profile.season"
-        />
-      </div>
-      <div class="panel cell">
-        <BarChart
-          title="partial autocorrelation"
-          :labels="lags"
-          :values="profile.pacf.slice(1)"
-          :bound="profile.bound"
-          :marked="marked"
-          :every="profile.season"
-        />
-      </div>
-      <div class="panel cell">
-        <BarChart
-          :title="`distribution, ${view.unit || 'values'}`"
-          :labels="bins"
-          :values="profile.histogram_counts"
-          color="var(--ink-2)"
-        />
-      </div>
-      <div v-for="cycle in profile.cycles" :key="cycle.field" class="panel cell">
-        <BarChart
-          :title="`mean by ${cycle.field.replaceAll('_', ' ')}, line: middle half`"
-          :labels="cycle.labels"
-          :values="cycle.mean"
-          :low="cycle.low"
-          :high="cycle.high"
-          color="var(--c3)"
-        />
-      </div>
-    </div>
+  <RoomFrame :strip="part !== 'panel'" needs-data>
+    <nav class="parts" role="tablist" aria-label="Parts of the profile">
+      <button
+        v-for="each in PARTS"
+        :key="each.name"
+        role="tab"
+        :aria-selected="each.name === part"
+        :tabindex="each.name === part ? 0 : -1"
+        :title="each.help"
+        @click="view.part = each.name"
+        @keydown.left.prevent="turn(-1)"
+        @keydown.right.prevent="turn(1)"
+      >
+        {{ each.title }}
+      </button>
+      <span class="grow"></span>
+      <span v-if="part !== 'panel'" class="second">
+        {{
+          view.flat
+            ? 'flattened by the chain, key u: original'
+            : store.choices.chain?.length
+              ? 'original, key u: flattened'
+              : ''
+        }}
+      </span>
+    </nav>
+    <LevelPart v-if="part === 'level'" />
+    <CyclesPart v-else-if="part === 'cycles'" />
+    <MemoryPart v-else-if="part === 'memory'" />
+    <ShapePart v-else-if="part === 'shape'" />
+    <ColumnsPart v-else-if="part === 'columns'" />
+    <PanelPart v-else />
     <template #inspector>
-      <h1>{{ view.key }}</h1>
-      <template v-if="profile">
-        <p class="second sentence">What is known up to the cutoff.</p>
-        <table class="facts">
-          <tbody>
-            <tr>
-              <td>known points</td>
-              <td class="number">{{ count(profile.known) }}</td>
-            </tr>
-            <tr>
-              <td>missing</td>
-              <td class="number">{{ count(profile.missing) }}</td>
-            </tr>
-            <tr>
-              <td>mean</td>
-              <td class="number">{{ number(profile.mean) }} {{ view.unit }}</td>
-            </tr>
-            <tr>
-              <td>spread</td>
-              <td class="number">{{ number(profile.spread) }} {{ view.unit }}</td>
-            </tr>
-            <tr>
-              <td>Box–Cox λ</td>
-              <td class="number">{{ number(profile.box_cox, 3) }}</td>
-            </tr>
-          </tbody>
-        </table>
-        <h2>{{ profile.verdict }}</h2>
-        <div v-for="test in profile.tests" :key="test.name" class="test">
-          <b>{{ test.name }}</b>
-          <span class="number"
-            >{{ number(test.statistic) }}, p
-            {{ test.p_value !== null && test.p_value < 0.001 ? '< 0.001' : number(test.p_value, 2) }}</span
-          >
-          <span class="second">{{ test.verdict }} Null: {{ test.null }}; {{ test.lags }} lags.</span>
-        </div>
-        <p class="second sentence">Tests run on the last 4,000 known points.</p>
-      </template>
+      <PanelFacts v-if="part === 'panel'" />
+      <ProfileFacts v-else />
     </template>
   </RoomFrame>
 </template>
 
 <style scoped>
-.level {
-  flex: 0 0 34%;
-}
-.grid {
-  flex: 1;
-  min-height: 0;
-  display: grid;
-  grid-template: 1fr 1fr / repeat(3, minmax(0, 1fr));
-  gap: 6px;
-}
-.cell {
-  padding: 8px 10px;
+.parts {
   display: flex;
-  overflow: hidden;
+  align-items: baseline;
+  gap: 4px;
 }
-.cell > * {
+.parts button {
+  border: 0;
+  background: none;
+  padding: 2px 8px;
+  cursor: pointer;
+  color: var(--ink-2);
+  border-bottom: 2px solid transparent;
+}
+.parts button[aria-selected='true'] {
+  color: var(--ink);
+  font-weight: 600;
+  border-color: var(--ink);
+}
+.grow {
   flex: 1;
-}
-.test {
-  display: flex;
-  flex-direction: column;
-  border-bottom: 1px solid var(--hairline);
-  padding-bottom: 6px;
-}
-.sentence {
-  margin: 0;
 }
 </style>

@@ -1,0 +1,154 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import { client, unwrap, type Shapes } from '../../api/client'
+import CycleChart from '../../charts/CycleChart.vue'
+import { useView } from '../../state/view'
+import { useProfilePart, useShownUnit } from './useProfile'
+
+/** Every day, week or year as a line of its own; a slider runs through them. */
+const view = useView()
+const unit = useShownUnit()
+const period = ref<number | null>(null)
+const { data: cycles, busy } = useProfilePart<Shapes['CyclesView']>(
+  ({ params, body, signal }) =>
+    unwrap(
+      client.POST('/api/v1/datasets/{dataset_id}/series/{series}/profile/cycles', {
+        params,
+        body: { ...body, period: period.value },
+        signal,
+      }),
+    ),
+  () => [period.value],
+)
+const chosen = ref(0)
+const hidden = ref<string[]>([])
+watch(cycles, (now, before) => {
+  if (!now) return
+  if (!before || now.period !== before.period) hidden.value = []
+  if (!before || now.period !== before.period || now.lines.length !== before.lines.length)
+    chosen.value = now.lines.length - 1
+})
+watch(
+  () => view.series,
+  () => (chosen.value = Math.min(chosen.value, (cycles.value?.lines.length ?? 1) - 1)),
+)
+const few = computed(() => (cycles.value?.lines.length ?? 0) <= 40)
+const current = computed(() => cycles.value?.lines[chosen.value]?.label ?? '')
+function toggle(label: string) {
+  hidden.value = hidden.value.includes(label)
+    ? hidden.value.filter((each) => each !== label)
+    : [...hidden.value, label]
+}
+const title = computed(() => {
+  const now = cycles.value
+  if (!now) return ''
+  const cut = now.cut ? `, ${now.cut} earlier ones left out` : ''
+  return `${now.lines.length} cycles of a ${now.name}, ${unit.value || 'values'}${cut}`
+})
+</script>
+
+<template>
+  <div v-if="cycles" class="bar">
+    <span class="second">One line per</span>
+    <button
+      v-for="(steps, name) in cycles.choices"
+      :key="name"
+      class="button"
+      :class="{ primary: steps === cycles.period }"
+      @click="period = steps"
+    >
+      {{ name }}
+    </button>
+    <label class="second"
+      >or
+      <input
+        class="field number"
+        type="number"
+        min="2"
+        :value="cycles.period"
+        @change="period = Number(($event.target as HTMLInputElement).value) || null"
+      />
+      steps</label
+    >
+    <span class="grow"></span>
+    <span>{{ current }}</span>
+    <input
+      v-model.number="chosen"
+      class="slider"
+      type="range"
+      min="0"
+      :max="cycles.lines.length - 1"
+      aria-label="Cycle in ink"
+    />
+  </div>
+  <div class="panel cell" :aria-busy="busy">
+    <CycleChart
+      v-if="cycles"
+      :title="title"
+      :phases="cycles.phases"
+      :lines="cycles.lines"
+      :chosen="chosen"
+      :hidden="hidden"
+      @choose="chosen = $event"
+    />
+  </div>
+  <div v-if="cycles && few" class="years" role="group" aria-label="Cycles shown">
+    <button
+      v-for="(each, i) in cycles.lines"
+      :key="each.label"
+      :aria-pressed="!hidden.includes(each.label)"
+      :class="{ off: hidden.includes(each.label), here: i === chosen }"
+      class="number"
+      @click="toggle(each.label)"
+    >
+      {{ each.label }}
+    </button>
+  </div>
+</template>
+
+<style scoped>
+.bar {
+  display: flex;
+  gap: 8px;
+  align-items: center;
+}
+.bar input[type='number'] {
+  width: 76px;
+  text-align: right;
+}
+.grow {
+  flex: 1;
+}
+.slider {
+  width: 260px;
+  accent-color: var(--ink);
+}
+.cell {
+  flex: 1;
+  padding: 8px 10px;
+  display: flex;
+}
+.cell > * {
+  flex: 1;
+}
+.years {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px;
+}
+.years button {
+  border: 1px solid var(--hairline);
+  border-radius: 3px;
+  background: var(--panel);
+  font-size: 12px;
+  padding: 1px 6px;
+  cursor: pointer;
+}
+.years .off {
+  color: var(--ink-2);
+  text-decoration: line-through;
+}
+.years .here {
+  border-color: var(--ink);
+}
+</style>

@@ -1,0 +1,102 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import XYChart, { type XYSeries } from '../../charts/XYChart.vue'
+import { count } from '../../state/format'
+import { useView } from '../../state/view'
+import { useFeatures } from './features'
+
+/** Any two features against each other, to pick odd series from; and the one that is picked. */
+const view = useView()
+const features = useFeatures()
+const numeric = computed(() =>
+  features.columns.filter((each) => features.rows.some((row) => typeof each.value(row) === 'number')),
+)
+const axes = computed(() => features.across.map((name) => features.byName.get(name)))
+const points = computed(() => {
+  const [x, y] = axes.value
+  if (!x || !y) return []
+  return features.rows
+    .map((row) => ({ row, x: x.value(row), y: y.value(row) }))
+    .filter((each) => typeof each.x === 'number' && typeof each.y === 'number')
+})
+const series = computed<XYSeries[]>(() => [
+  {
+    label: 'series',
+    x: points.value.map((each) => each.x as number),
+    y: points.value.map((each) => each.y as number),
+    kind: 'points',
+    color: 'var(--c1)',
+  },
+])
+const picked = computed(() => {
+  const at = points.value.findIndex((each) => each.row.position === view.series)
+  return at < 0 ? null : at
+})
+const row = computed(() => features.rows.find((each) => each.position === view.series))
+const ORDER = [
+  'unit root',
+  'unit root, corrected',
+  'stationarity',
+  'stationarity around a line',
+  'stable season',
+  'whiteness',
+]
+const tests = computed(() => {
+  const rank = (name: string) => (ORDER.includes(name) ? ORDER.indexOf(name) : ORDER.length)
+  return Object.entries(row.value?.p_values ?? {})
+    .map(([name, value]) => ({ name, value }))
+    .sort((a, b) => rank(a.name) - rank(b.name))
+})
+function choose(place: 0 | 1, name: string) {
+  features.across = place === 0 ? [name, features.across[1]] : [features.across[0], name]
+}
+</script>
+
+<template>
+  <h1>{{ row?.key ?? view.key }}</h1>
+  <p v-if="row" class="sentence">{{ row.verdict }}</p>
+  <div class="axes">
+    <select
+      v-for="place in [0, 1] as const"
+      :key="place"
+      class="field"
+      :aria-label="place === 0 ? 'Feature across' : 'Feature upwards'"
+      :value="features.across[place]"
+      @change="choose(place, ($event.target as HTMLSelectElement).value)"
+    >
+      <option v-for="each in numeric" :key="each.name" :value="each.name">{{ each.name }}</option>
+    </select>
+  </div>
+  <XYChart
+    class="scatter"
+    :title="`${features.across[1]} against ${features.across[0]}`"
+    :series="series"
+    :picked="picked"
+    @pick="view.series = points[$event]?.row.position ?? view.series"
+  />
+  <p class="second sentence">
+    {{ count(points.length) }} series; click one to pick it, double click its row to look at it.
+  </p>
+  <table v-if="row" class="facts">
+    <tbody>
+      <tr v-for="{ name, value } in tests" :key="name">
+        <td>p, {{ name }}</td>
+        <td class="number">{{ value === null ? '–' : value < 0.001 ? '< 0.001' : value.toFixed(3) }}</td>
+      </tr>
+    </tbody>
+  </table>
+</template>
+
+<style scoped>
+.axes {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 8px;
+}
+.scatter {
+  flex: 0 0 240px;
+}
+.sentence {
+  margin: 0;
+}
+</style>
