@@ -6,12 +6,12 @@ import numpy as np
 from pydantic import Field
 from scipy import optimize
 
-from proteron.core.flatten.robust_lines import regress
+from proteron.core.flatten.robust_lines import Loss, regress
 from proteron.core.flatten.stage import AdditiveStage, Calendar, Group, StageState, require
 from proteron.core.panel import Floats
 from proteron.core.timeline import Ints
 
-_MOST_POINTS = 2000
+_MOST_POINTS = 500
 _FURTHEST = 1.5  # known spans; beyond, the curve goes on straight
 
 
@@ -29,7 +29,7 @@ class CurveTrend(AdditiveStage):
 
     quadratic: a + b t + c t²; exponential: a + b exp(r t); saturating: a + b / (1 + exp(-r (t - m))).
     Half a known span beyond the cutoff the curve goes on straight, so that no projection explodes. The
-    robust loss is Huber's for the quadratic, Cauchy's for the others.
+    robust loss is Huber's.
     """
 
     title: ClassVar[str] = "curved trend"
@@ -62,25 +62,30 @@ class CurveTrend(AdditiveStage):
         )  # fmt: skip
 
     def _search(self, at: Floats, scaled: Floats) -> tuple[Floats, bool]:
-        """The best of a few starts: rate up or down, and where the bend lies."""
-        rise = float(np.mean(scaled[-len(scaled) // 5 :]) - np.mean(scaled[: len(scaled) // 5 or 1])) or 0.1
+        """Level, size and rate (and turning point): the first two follow from the others by regression."""
+        loss: Loss = "huber" if self.robust else "squared"
+
+        def fit(*rest: float) -> tuple[float, Floats]:
+            unit = self._curve(np.array([0.0, 1.0, *rest]), at)
+            found = regress(np.column_stack([np.ones(len(at)), unit]), scaled, loss, rounds=20)
+            residuals = np.abs(scaled - found.weights[0] - found.weights[1] * unit)
+            cost = float(residuals.sum() if self.robust else (residuals**2).sum())
+            return cost, np.concatenate([found.weights, rest])
+
         if self.shape == "exponential":
-            starts = [[0.0, rise / (np.exp(r) - 1), r] for r in (-4.0, -1.0, 1.0, 4.0)]
-            bounds = ([-np.inf, -np.inf, -8.0], [np.inf, np.inf, 8.0])
-        else:
-            starts = [[float(scaled[0]), rise, r, m] for r in (4.0, 12.0) for m in (0.2, 0.5, 0.8)]
-            bounds = ([-np.inf, -np.inf, 0.5, -1.0], [np.inf, np.inf, 60.0, 2.0])
-        loss = "cauchy" if self.robust else "linear"
-        spread = max(float(np.median(np.abs(np.diff(scaled)))), 1e-6)
-        fits = [
-            optimize.least_squares(
-                lambda weights: self._curve(weights, at) - scaled, start, bounds=bounds, loss=loss, f_scale=spread,
-                max_nfev=100,
-            )
-            for start in starts
-        ]  # fmt: skip
-        best = min(fits, key=lambda fit: float(fit.cost))
-        return best.x, bool(best.status > 0)
+            tried = [
+                optimize.minimize_scalar(lambda rate: fit(float(rate))[0], bounds=bounds, method="bounded")
+                for bounds in ((-8.0, -0.02), (0.02, 8.0))
+            ]
+            best = min(tried, key=lambda each: float(each.fun))
+            return fit(float(best.x))[1], bool(best.success)
+        starts = [(rate, turn) for rate in (4.0, 12.0) for turn in (0.2, 0.5, 0.8)]
+        first = min(starts, key=lambda start: fit(*start)[0])
+        found = optimize.minimize(
+            lambda rest: fit(*rest)[0], first, method="Nelder-Mead", bounds=[(0.5, 60.0), (-1.0, 2.0)],
+            options={"maxiter": 120, "xatol": 1e-4, "fatol": 1e-6},
+        )  # fmt: skip
+        return fit(*found.x)[1], bool(found.success)
 
     def _curve(self, weights: Floats, at: Floats) -> Floats:
         if self.shape == "quadratic":

@@ -66,10 +66,10 @@ def decompose(
 
     `values` (n_points,) may have gaps. Seasons are taken short to long, each from what the others and
     the trend leave, and again until nothing moves. With a `season_window` (cycles) a figure may change
-    from cycle to cycle; without one it is the same in all, described by as many waves as Mallows' C_p
-    asks for. Without a `trend_window` the trend is, of loess of several widths, never narrower than
-    one and a half of the longest season, and of polynomials fitted together with the long seasons, the
-    one with the least corrected AIC (Hurvich, Simonoff & Tsai 1998). Robust rounds weight points by
+    from cycle to cycle; without one it is the same in all, described by as many waves as the criterion of
+    Hannan & Quinn 1979 asks for. Without a `trend_window` the trend is the better, by that criterion, of
+    loess (of several widths, never narrower than one and a half of the longest season, its trace counting
+    as columns) and of a polynomial fitted together with the long seasons. Robust rounds weight points by
     the bisquare of their remainder in six MADs.
     """
     present = np.isfinite(values)
@@ -111,6 +111,7 @@ class _Parts:
         self.waves: list[int] = [-1] * len(periods)
         self.joint: _Joint | None = None
         self.bases: dict[int, Floats] = {}
+        self.phases = [np.arange(len(values)) % period for period in periods]
 
     def again(self, weights: Floats) -> None:
         """Take every part again from what the others leave, seasons first, the shortest before the longer."""
@@ -124,7 +125,7 @@ class _Parts:
         left = self.values - (self.total - slow)
         self.trend, figures = self.joint.fit(left, weights)
         for index, figure in zip(self.joint.slow, figures, strict=True):
-            self._put(index, np.resize(figure, len(left)), figure)
+            self._put(index, figure[self.phases[index]], figure)
 
     def _put(self, index: int, path: Floats, figure: Floats) -> None:
         self.total += path - self.paths[index]
@@ -148,7 +149,7 @@ class _Parts:
             total = float(weights.sum())
             variance = squares / max(total - period, 1.0)
             figure, self.waves[index] = _fewest_waves(figure, variance, total / period, self._taken(index))
-        self._put(index, np.resize(figure, len(left)), figure)
+        self._put(index, figure[self.phases[index]], figure)
 
     def _basis(self, index: int) -> Floats:
         """The waves of a season as orthonormal columns, (period, n_columns), kept once the number is settled."""
@@ -173,24 +174,33 @@ class _Parts:
         one of the candidates and would favour it.
         """
         self.settled = True
+        if self.given:
+            return
         weights = (weights > _OUTLYING).astype(np.float64)
         slow = [
             i for i, period in enumerate(self.periods) if len(self.values) < _FEW_CYCLES * period and self._fixed(i)
         ]
-        waves = 2 * sum(self.waves[i] for i in slow)
-        if self.given:
-            return
         active = max(float(weights.sum()), 3.0)
         left = self.values - self.total
-        self.trend_window, score = _best_window(left, weights, self.base, active, waves)
-        if waves > _MOST_WAVES:
-            return
+        self.trend_window, score = _best_window(left, weights, self.base, active, 2 * sum(self.waves[i] for i in slow))
         left = left + sum((self.paths[i] for i in slow), np.zeros(len(left)))
-        seasons = [(self.periods[i], self.waves[i], self._taken(i)) for i in slow]
-        joint = _Joint(len(left), slow, seasons)
-        degree, polynomial = joint.best_degree(left, weights, active)
+        found = {i: min(self.waves[i], max(_MOST_CELLS // 8 // self.periods[i], 1), _MOST_WAVES) for i in slow}
+        joint = self._joint(found)
+        joint.degree, polynomial = joint.best_degree(left, weights, active)
+        for index in slow:  # how many waves are left once the trend is told apart
+            found[index] = joint.fewer_waves(slow.index(index), left, weights, active)
+            degree, joint = joint.degree, self._joint(found)
+            joint.degree = degree
+        if slow:
+            joint.degree, polynomial = joint.best_degree(left, weights, active)
         if polynomial < score:
-            joint.degree, self.joint = degree, joint
+            self.joint = joint
+            for index in slow:
+                self.waves[index] = found[index]
+
+    def _joint(self, waves: dict[int, int]) -> "_Joint":
+        seasons = [(self.periods[index], number, self._taken(index)) for index, number in waves.items()]
+        return _Joint(len(self.values), list(waves), seasons)
 
     def seasons(self) -> tuple[Season, ...]:
         together = zip(self.periods, self.paths, self.figures, self.waves, strict=True)
@@ -201,24 +211,40 @@ class _Joint:
     """The waves of slow seasons and a polynomial trend, fitted together because they resemble each other."""
 
     def __init__(self, size: int, slow: list[int], seasons: list[tuple[int, int, frozenset[int]]]) -> None:
-        self.slow, self.degree = slow, _MOST_DEGREE
+        self.slow, self.seasons, self.degree = slow, seasons, _MOST_DEGREE
         self.bases = [_waves_of(*season) for season in seasons]
         columns = [np.resize(basis, (size, basis.shape[1])) for basis in self.bases]
         self.design = np.concatenate([*columns, _polynomials(size)], axis=1)
         self.before = self.design.shape[1] - _MOST_DEGREE - 1  # columns of the waves
 
-    def best_degree(self, left: Floats, weights: Floats, active: float) -> tuple[int, float]:
-        """The degree from 1 up with the least corrected AIC, and that: one factorisation tells all of them."""
+    def _rest(self, columns: Floats, left: Floats, weights: Floats) -> Floats:
+        """Weighted squares left after the first 1, 2, … of `columns`: one factorisation tells all of them."""
         root = np.sqrt(weights)
-        q, _ = np.linalg.qr(self.design * root[:, None])
-        squares = (q.T @ (root * left)) ** 2
-        rest = float(weights @ left**2) - np.cumsum(squares)
-        scores = [
-            _corrected_aic(rest[self.before + degree] / active, active, self.before + degree + 1)
-            for degree in range(1, _MOST_DEGREE + 1)
-        ]
-        best = int(np.argmin(scores))
-        return best + 1, scores[best]
+        q, _ = np.linalg.qr(columns * root[:, None])
+        return float(weights @ left**2) - np.cumsum((q.T @ (root * left)) ** 2)
+
+    def best_degree(self, left: Floats, weights: Floats, active: float) -> tuple[int, float]:
+        """The degree from 1 up with the least BIC (Schwarz 1978), and its Hannan–Quinn criterion."""
+        rest = self._rest(self.design, left, weights)[self.before + 1 :] / active
+        columns = self.before + 2 + np.arange(_MOST_DEGREE)
+        best = int(np.argmin(_criterion(rest, active, columns, np.log(active))))
+        return best + 1, float(_criterion(rest, active, columns)[best])
+
+    def fewer_waves(self, place: int, left: Floats, weights: Floats, active: float) -> int:
+        """How many waves the season at `place` needs beside the trend and the other slow seasons."""
+        own = _waves_of(*self.seasons[place])
+        waves = self.seasons[place][1]
+        pairs = own.shape[1] // 2
+        order = np.arange(2 * pairs).reshape(2, pairs).T.ravel()  # wave by wave
+        size = len(left)
+        others = [np.resize(each, (size, each.shape[1])) for i, each in enumerate(self.bases) if i != place]
+        trend = self.design[:, self.before : self.before + self.degree + 1]
+        mine = np.resize(own[:, order], (size, 2 * pairs))
+        before = np.concatenate([trend, *others], axis=1)
+        rest = self._rest(np.concatenate([before, mine], axis=1), left, weights)
+        columns = before.shape[1] + 2 * np.arange(pairs + 1)
+        best = int(np.argmin(_criterion(rest[columns - 1] / active, active, columns)))
+        return waves if best == pairs else best
 
     def fit(self, left: Floats, weights: Floats) -> tuple[Floats, list[Floats]]:
         """Trend (n_points,) and one figure (period,) per slow season, by weighted least squares."""
@@ -285,7 +311,7 @@ def _phase_means(left: Floats, weights: Floats, period: int) -> tuple[Floats, fl
 
 
 def _fewest_waves(figure: Floats, variance: float, cycles: float, taken: frozenset[int]) -> tuple[Floats, int]:
-    """The figure by its first waves, as many as Mallows' C_p asks for, and that number.
+    """The figure by its first waves, as many as Hannan & Quinn's criterion asks for, and that number.
 
     Waves in `taken` belong to a shorter season and are left out.
     """
@@ -300,7 +326,8 @@ def _fewest_waves(figure: Floats, variance: float, cycles: float, taken: frozens
     energy = columns * np.abs(waves) ** 2 / period * cycles  # what leaving a wave out costs in squared error
     columns[0] = 0.0
     columns[list(taken)] = 0.0
-    costs = energy.sum() - np.cumsum(energy) + 2 * variance * np.cumsum(columns)
+    price = 2 * np.log(np.log(max(cycles * period, 16.0)))
+    costs = energy.sum() - np.cumsum(energy) + price * variance * np.cumsum(columns)
     most = int(np.argmin(costs[: 1 + _MOST_CELLS // period]))
     waves[most + 1 :] = 0.0
     return np.fft.irfft(waves, period), most
@@ -310,21 +337,20 @@ def _loess_trend(values: Floats, weights: Floats, window: int) -> Floats:
     return loess(values, weights, window, max(min(window, len(values)) // 10, 1), 0, 0)[0]
 
 
-def _corrected_aic(variance: float, active: float, columns: float) -> float:
-    """Corrected AIC of a smoother with so many effective columns; infinite where too few points are left."""
-    if active - columns - 2 <= 0:
-        return np.inf
-    return float(np.log(max(variance, 1e-300)) + 1 + 2 * (columns + 1) / (active - columns - 2))
+def _criterion(variance: Floats | float, active: float, columns: Floats | float, price: float | None = None) -> Floats:
+    """log variance + price · columns / points; the price is Hannan & Quinn's (1979) unless it is given."""
+    price = 2 * np.log(np.log(max(active, 16.0))) if price is None else price
+    return np.asarray(np.log(np.maximum(variance, 1e-300)) + price * np.asarray(columns) / active)
 
 
 def _best_window(values: Floats, weights: Floats, base: int, active: float, waves: int) -> tuple[int, float]:
-    """Of `base` and wider trend windows the one with the least corrected AIC, and that."""
+    """Of `base` and wider trend windows the one with the least Hannan–Quinn criterion, and that."""
     size = len(values)
     candidates = [odd(base * factor) for factor in (1, 1.5, 2.2, 3.3, 5, 8, 12, 20, 40)]
     best, lowest = base, np.inf
     for window in [each for each in candidates if each <= 2 * size] or [base]:
         path, trace = loess(values, weights, window, max(min(window, size) // 10, 1), 0, 0)
-        score = _corrected_aic(float(weights @ (values - path) ** 2) / active, active, trace + waves)
+        score = float(_criterion(float(weights @ (values - path) ** 2) / active, active, trace + waves))
         if score < lowest:
             best, lowest = window, score
     return best, lowest

@@ -51,25 +51,30 @@ class FourierSeason(AdditiveStage):
         centre = float(np.median(known))
         bends = np.polynomial.legendre.legvander(np.linspace(-1, 1, len(values)), _BEND)
         nuisance = np.asarray(bends[present], dtype=np.float64)
-        orders = self._orders(at, known - centre, nuisance, periods)
+        calm, orders = self._orders(at, known - centre, nuisance, periods)
         columns = [waves(at, period, order) for period, order in zip(periods, orders, strict=True)]
         design = np.concatenate([nuisance, *columns], axis=1)
-        fit = regress(design, known - centre, "tukey" if self.robust else "squared")
+        fit = regress(design, calm)
+        if self.robust:
+            fit = regress(design, known - centre, "tukey", start=fit.weights)
         arrays: dict[str, Floats | np.float64] = {"periods": np.array(periods), "orders": np.array(orders, float)}
         arrays["weights"] = fit.weights[nuisance.shape[1] :]
         notes += () if fit.converged else ("the reweighting did not settle",)
         return StageState(arrays, notes)
 
-    def _orders(self, at: Ints, values: Floats, nuisance: Floats, periods: list[float]) -> list[int]:
-        """How many waves each period gets, chosen in turn, the longest period last; nested ones do not repeat."""
+    def _orders(self, at: Ints, values: Floats, nuisance: Floats, periods: list[float]) -> tuple[Floats, list[int]]:
+        """The values, their spikes clipped where it is robust, and how many waves each period gets.
+
+        Orders are chosen in turn, the longest period last, so that nested ones do not repeat.
+        """
         limits = [min(int(period // 2), self.order or self.most) for period in periods]
-        if self.order is not None:
-            return limits
-        if self.robust:  # one clipped pass, so that spikes do not ask for waves
+        if self.robust:  # so that spikes do not ask for waves
             rough = np.concatenate([nuisance, *[waves(at, p, k) for p, k in zip(periods, limits, strict=True)]], axis=1)
-            smooth = rough @ regress(rough, values, "huber").weights
+            smooth = rough @ regress(rough, values, "huber", rounds=4).weights
             spread = 1.4826 * float(np.median(np.abs(values - smooth)))
             values = smooth + np.clip(values - smooth, -3 * spread, 3 * spread)
+        if self.order is not None:
+            return values, limits
         size, base, orders = len(values), nuisance, []
         for period, limit in zip(periods, limits, strict=True):
             block = waves(at, period, limit)
@@ -83,7 +88,7 @@ class FourierSeason(AdditiveStage):
             order = int(np.argmin(np.log(variance) + 2 * (columns + 1) / room))
             orders.append(max(order, 1))
             base = np.concatenate([base, waves(at, period, orders[-1])], axis=1)
-        return orders
+        return values, orders
 
     def parts(self, state: StageState, positions: Ints, calendar: Calendar) -> dict[str, Floats]:
         out, start = {}, 0
