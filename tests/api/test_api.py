@@ -284,18 +284,6 @@ def test_windows_rows_and_formats(client: FlaskClient, dataset: int) -> None:
     assert proof["evidence"]["cells"] > 0
 
 
-def test_flatten_and_profile_answer_as_of_the_cutoff(client: FlaskClient, dataset: int) -> None:
-    body = {"chain": [{"kind": "linear_trend"}, {"kind": "period_means", "period": 24}], "until": 200}
-    view = post(client, f"/datasets/{dataset}/series/0/flatten", body).json
-    assert view["round_trip"] < 1e-10
-    assert view["stages"][1]["variance_share"] > 0.9
-    assert len(view["stages"][0]["removed"]["values"]) == 400  # projected beyond the cutoff
-    profile = get(client, f"/datasets/{dataset}/series/0/profile?until=200").json
-    assert profile["known"] == 200
-    assert profile["acf"][24] > 0.8
-    assert [test["name"] for test in profile["tests"]] == ["unit root", "stationarity", "whiteness"]
-
-
 @pytest.mark.parametrize(
     ("method", "path", "body", "status"),
     [

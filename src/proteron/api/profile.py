@@ -136,7 +136,7 @@ def memory(path: shapes.SeriesPath, body: rooms.ProfileBody) -> Response:
         spectrum = _or_nothing(lambda: profile.periodogram(recent).power)
         periods, power = _thinned(recent) if len(spectrum) else (np.zeros(0), np.zeros(0))
         calendar = Calendar(panel.axis)
-        found = profile.candidate_periods(recent)
+        found = profile.candidate_periods(recent, expected=panel.axis.step.seasons)
         return answer(
             rooms.MemoryView(
                 acf=correlations.tolist(),

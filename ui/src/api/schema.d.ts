@@ -1304,7 +1304,7 @@ export interface components {
          *
          *     quadratic: a + b t + c t²; exponential: a + b exp(r t); saturating: a + b / (1 + exp(-r (t - m))).
          *     Half a known span beyond the cutoff the curve goes on straight, so that no projection explodes. The
-         *     robust loss is Huber's for the quadratic, Cauchy's for the others.
+         *     robust loss is Huber's.
          */
         CurveTrend: {
             /**

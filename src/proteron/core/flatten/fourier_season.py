@@ -6,6 +6,7 @@ import numpy as np
 from pydantic import Field
 
 from proteron.core.errors import TooShortError
+from proteron.core.flatten.path import weighted_columns
 from proteron.core.flatten.robust_lines import regress
 from proteron.core.flatten.seasons import season_name, too_short
 from proteron.core.flatten.stage import AdditiveStage, Calendar, Figure, Group, StageState, require
@@ -94,7 +95,7 @@ class FourierSeason(AdditiveStage):
         out, start = {}, 0
         for period, order in zip(state.array("periods"), state.array("orders").astype(int), strict=True):
             weights = state.array("weights")[start : start + 2 * order]
-            out[season_name(period, calendar)] = waves(positions, period, order) @ weights
+            out[season_name(period, calendar)] = weighted_columns(waves(positions, period, order), weights)
             start += 2 * order
         return out
 

@@ -20,3 +20,14 @@ def last_slope(path: Floats, window: int) -> float:
         return 0.0
     at = np.arange(len(recent)) - (len(recent) - 1) / 2
     return float(at @ recent / (at @ at))
+
+
+def weighted_columns(columns: Floats, weights: Floats) -> Floats:
+    """Σ weights · columns over the last axis, column by column.
+
+    A matrix product may order its sums by the number of rows, so the same row would differ in its last bits.
+    """
+    out = np.zeros(columns.shape[:-1])
+    for k, weight in enumerate(weights):
+        out += weight * columns[..., k]
+    return out

@@ -7,6 +7,7 @@ from pydantic import Field
 
 from proteron.core.compiled import kernel
 from proteron.core.flatten.curve_trend import block_means
+from proteron.core.flatten.path import weighted_columns
 from proteron.core.flatten.robust_lines import regress
 from proteron.core.flatten.stage import AdditiveStage, Calendar, Figure, Group, StageState, require
 from proteron.core.panel import Floats
@@ -126,7 +127,7 @@ class PiecewiseTrend(AdditiveStage):
     def parts(self, state: StageState, positions: Ints, calendar: Calendar) -> dict[str, Floats]:
         at = np.asarray(positions, dtype=np.float64)
         design = self._design(at, state.array("knots"), state.number("origin"), state.number("span"))
-        return {"trend": design @ state.array("weights")}
+        return {"trend": weighted_columns(design, state.array("weights"))}
 
     def facts(self, state: StageState) -> dict[str, float]:
         slope = float(state.array("weights")[1:].sum() / state.number("span"))

@@ -109,7 +109,7 @@ def series_features(panel: Panel, index: int) -> SeriesFeatures:
         level_shift=level_shift(values, block),
         variance_shift=variance_shift(values, block),
         breaks=knots,
-        periods=tuple(each.period for each in candidate_periods(recent)),
+        periods=tuple(each.period for each in candidate_periods(recent, expected=periods)),
         transform=transform,
         exponent=np.nan if exponent is None else exponent,
         demand=demand,

@@ -1,5 +1,6 @@
 """Periodograms, with and without gaps, and the periods they suggest."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -88,12 +89,13 @@ def periodogram(x: ArrayLike) -> Spectrum:
     return Spectrum(frequency, _lomb(at, apart, frequency) / known)
 
 
-def candidate_periods(x: ArrayLike, most: int = 5) -> list[Candidate]:
+def candidate_periods(x: ArrayLike, most: int = 5, expected: Sequence[float] = ()) -> list[Candidate]:
     """Periods at which the periodogram peaks and the autocorrelation agrees, strongest first.
 
     A peak must exceed what the highest of so many noise ordinates would reach once in a hundred
     series (Fisher 1929) above the running median of its neighbours, and the correlogram must
     have a local maximum near it that is above its bound. What is but a wave of a longer period is left out.
+    Where one of the `expected` periods is as good as what was found beside it, it is named instead.
     """
     values = np.asarray(x, dtype=np.float64).ravel()
     known = int(np.isfinite(values).sum())
@@ -104,7 +106,9 @@ def candidate_periods(x: ArrayLike, most: int = 5) -> list[Candidate]:
     if total <= 1e-20 * max(1.0, float(np.nanmax(np.abs(values)))) ** 2:
         return []
     usable = (spectrum.period >= 2) & (spectrum.period <= len(values) / 2)
-    power = np.where(usable, spectrum.power, 0.0)
+    beside = np.concatenate([[0.0], spectrum.power, [0.0]])
+    peak = (spectrum.power >= beside[:-2]) & (spectrum.power >= beside[2:])
+    power = np.where(usable & peak, spectrum.power, 0.0)
     ground = _running_median(spectrum.power) / np.log(2) + 1e-12 * total
     limit = np.log(len(power) / 0.01)
     straight = np.polynomial.polynomial.polyfit(np.flatnonzero(np.isfinite(values)), values[np.isfinite(values)], 1)
@@ -115,7 +119,7 @@ def candidate_periods(x: ArrayLike, most: int = 5) -> list[Candidate]:
     for place in np.argsort(power / ground)[::-1][:60]:
         if power[place] <= ground[place] * limit:
             break
-        confirmed = _confirm(correlations, float(spectrum.period[place]), len(values), bound)
+        confirmed = _confirm(correlations, float(spectrum.period[place]), len(values), bound, expected)
         if confirmed is None:
             continue
         period, correlation = confirmed
@@ -127,15 +131,25 @@ def candidate_periods(x: ArrayLike, most: int = 5) -> list[Candidate]:
 
 
 def _running_median(power: Floats) -> Floats:
-    """Median of about a hundred neighbours, in blocks joined by straight lines."""
-    width = max(min(100, len(power) // 4), 1)
-    count = max(len(power) // width, 1)
-    blocks = power[: count * width].reshape(count, -1)
-    centres = (np.arange(count) + 0.5) * blocks.shape[1]
-    return np.asarray(np.interp(np.arange(len(power)), centres, np.median(blocks, axis=1)))
+    """Median of the neighbours between half and twice each frequency, so that a falling spectrum is followed.
+
+    At least 6, at most 100 to either side count; centres are spaced evenly in log frequency, straight
+    lines in log power between them.
+    """
+    size = len(power)
+    centres = np.unique(np.geomspace(1, size, min(80, size)).round().astype(int)) - 1
+    medians = []
+    for at in centres:
+        low, high = min((at + 1) // 2, at - 6), max(2 * at + 2, at + 7)
+        medians.append(np.median(power[max(low, at - 100, 0) : min(high, at + 101)]))
+    floor = 1e-300 + 1e-12 * float(power.max())
+    logs = np.interp(np.log1p(np.arange(size)), np.log1p(centres), np.log(np.maximum(medians, floor)))
+    return np.asarray(np.exp(logs))
 
 
-def _confirm(correlations: Floats, period: float, count: int, bound: float) -> tuple[float, float] | None:
+def _confirm(
+    correlations: Floats, period: float, count: int, bound: float, expected: Sequence[float]
+) -> tuple[float, float] | None:
     """The local maximum of the correlogram nearest a periodogram's period, refined; None without one."""
     room = max(1.0, 0.6 * period * period / count)  # half the spacing of neighbouring frequencies
     low, high = max(int(np.floor(period - room)), 2), min(int(np.ceil(period + room)), len(correlations) - 2)
@@ -149,6 +163,10 @@ def _confirm(correlations: Floats, period: float, count: int, bound: float) -> t
         return None
     if not (value >= correlations[at - 1] - 1e-12 and value >= correlations[at + 1] - 1e-12):
         return None
+    for each in expected:
+        near = round(each)
+        if low <= near <= high and correlations[near] >= value - bound:
+            return float(near), float(correlations[near])
     return float(at), float(value)
 
 
