@@ -166,3 +166,20 @@ def test_scan_flags_and_outlook_end_to_end(stack: Stack) -> None:
     stack.ok("POST", f"/projects/{experiment['project']}/experiments", {**experiment["body"], "seed": 99})
     rooms = stack.ok("GET", f"/projects/{experiment['project']}")["rooms"]
     assert rooms["outlook"]["state"] == "outdated"
+
+
+def test_features_of_a_panel_stop_and_go_on(stack: Stack) -> None:
+    """What is computed when it is stopped stays; going on computes only the rest, and events tell of it."""
+    keys = tuple(f"s{number:03d}" for number in range(24))
+    _, dataset = stack.project("many features", hourly_csv(np.random.default_rng(21), 2500, keys))
+    address = f"/datasets/{dataset}/features"
+    begun = stack.ok("POST", address, {"until": 2400})
+    assert (begun["state"], begun["of"]) == ("running", 24)
+    stack.wait(f"{address}?until=2400", lambda found: found["done"] > 0)
+    stopped = stack.ok("POST", f"{address}/stop", {"until": 2400})
+    assert stopped["state"] in ("stopped", "done")
+    stack.ok("POST", address, {"until": 2400})
+    finished = stack.wait(f"{address}?until=2400", lambda found: found["state"] == "done")
+    assert [row["key"] for row in finished["rows"]] == sorted(keys)
+    assert all(row["seasons"]["24"] > 0.9 for row in finished["rows"])
+    assert all(row["known"] == 2400 for row in finished["rows"])

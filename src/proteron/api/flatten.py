@@ -134,16 +134,17 @@ class _View:
         """What a stage takes out, part by part.
 
         In original units, behind stages that are no plain subtraction: a trend as the level it stands for,
-        a season as what it changes about the series.
+        a season as what it changes about that level (without a trend, about the middle of the known values).
         """
         parts = stage.parts(state, self.positions, self.fitted.calendar)
         plain = all(isinstance(each, AdditiveStage) for each in self.fitted.stages[:number])
         if self.body.units == "original" and not plain:
-            entered = self.lanes[number]
+            known = self.lanes[number][: self.known]
+            middle = np.full(len(self.positions), np.median(known[np.isfinite(known)]))
+            level = next((parts[name] for name in _LEVELS if name in parts), middle)
+            base = self._undone(level, number)
             parts = {
-                name: self._undone(part, number)
-                if name in _LEVELS
-                else self.panel.series(0) - self._undone(entered - part, number)
+                name: base if name in _LEVELS else self._undone(level + part, number) - base
                 for name, part in parts.items()
             }
         return [rooms.PartView(name=name, line=self.line(part)) for name, part in parts.items()]

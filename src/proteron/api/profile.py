@@ -224,7 +224,7 @@ def columns(path: shapes.SeriesPath, body: rooms.ProfileBody) -> Response:
 
 @blueprint.post(_SERIES + "/overlay", responses={200: rooms.OverlayView})
 def overlay(path: shapes.SeriesPath, body: rooms.OverlayBody) -> Response:
-    """Another series, or a column, to be laid over this one; standardised by what is known, if asked."""
+    """Another series, or a column, to be laid over this one; if asked, brought to its known mean and spread."""
     panel = services().panel(path.dataset_id)
     index = series_index(panel, path.series)
     if (body.series is None) == (body.column is None):
@@ -240,12 +240,17 @@ def overlay(path: shapes.SeriesPath, body: rooms.OverlayBody) -> Response:
     begin, stop = max(start, first), max(min(start + len(mine), first + len(values), end), max(start, first))
     together = profile.covariates.correlation(mine[begin - start : stop - start], values[begin - first : stop - first])
     if body.standardised:
-        known = values[: max(end - first, 0)]
-        known = known[np.isfinite(known)]
-        spread = float(known.std()) if len(known) else 0.0
-        values = (values - known.mean()) / spread if spread > 0 else values * np.nan
+        (level, spread), (own_level, own_spread) = _moments(values, end - first), _moments(mine, end - start)
+        values = own_level + own_spread * (values - level) / spread if spread > 0 else values * np.nan
     shown = line(panel.axis, first, values, body.start, body.stop, body.width)
     return answer(rooms.OverlayView(label=label, line=shown, correlation=together))
+
+
+def _moments(values: Floats, known: int) -> tuple[float, float]:
+    """Mean and standard deviation of the first `known` values; zeros where none is there."""
+    there = values[: max(known, 0)]
+    there = there[np.isfinite(there)]
+    return (float(there.mean()), float(there.std())) if len(there) else (0.0, 0.0)
 
 
 # the panel

@@ -39,10 +39,13 @@ class ContenderEntry(Settings):
     name: str = Field(min_length=1)
     forecaster: AnyForecaster
     chain: tuple[AnyStage, ...] = ()
+    bias_adjust: bool = Field(
+        False, title="Bias adjustment", description="Forecast the mean behind the chain, not what its middle becomes."
+    )
 
     @property
     def contender(self) -> Contender:
-        return Contender(forecaster=self.forecaster, chain=Chain(self.chain))
+        return Contender(forecaster=self.forecaster, chain=Chain(self.chain, bias_adjust=self.bias_adjust))
 
 
 class OutlookSettings(Settings):

@@ -406,7 +406,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Another series, or a column, to be laid over this one; standardised by what is known, if asked. */
+        /** Another series, or a column, to be laid over this one; if asked, brought to its known mean and spread. */
         post: operations["profile_overlay_datasets__int_dataset_id__series__int_series__profile_overlay_post"];
         delete?: never;
         options?: never;
@@ -1258,6 +1258,12 @@ export interface components {
          * @description A named contender: a forecaster and the stages of its chain.
          */
         ContenderEntry: {
+            /**
+             * Bias adjustment
+             * @description Forecast the mean behind the chain, not what its middle becomes.
+             * @default false
+             */
+            bias_adjust: boolean;
             /**
              * Chain
              * @default []

@@ -37,7 +37,7 @@ export function extent(values: Iterable<number | null | undefined>): [number, nu
 export function tickText(value: number, step: number): string {
   const size = Math.abs(value)
   if (size >= 1e6) return `${+(value / 1e6).toPrecision(4)}M`
-  if (size >= 1e5) return `${+(value / 1e3).toPrecision(4)}k`
+  if (size >= 1e4) return `${+(value / 1e3).toPrecision(4)}k`
   if (value !== 0 && size < 1e-3) return value.toExponential(0)
   return value.toFixed(Math.min(Math.max(-Math.floor(Math.log10(step || 1) + 1e-9), 0), 4))
 }

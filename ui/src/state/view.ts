@@ -49,9 +49,11 @@ export const useView = defineStore('view', () => {
     if (!axis) return [0, 1]
     const season = axis.grid.seasons[1] ?? (axis.grid.seasons[0] ?? 12) * 4
     const width = Math.min(Math.max(season * 2, 48), 2000)
+    const [first, last] = extent.value
+    const pad = (last - first) * 0.04 + 1
     return [
-      axis.time(position - 1 - Math.round(width * 0.7)),
-      axis.time(position - 1 + Math.round(width * 0.45)),
+      Math.max(axis.time(position - 1 - Math.round(width * 0.7)), first - pad),
+      Math.min(axis.time(position - 1 + Math.round(width * 0.45)), last + pad),
     ]
   }
 

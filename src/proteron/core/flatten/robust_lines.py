@@ -15,7 +15,7 @@ Loss = Literal["squared", "huber", "tukey"]
 
 _HUBER, _TUKEY = 1.345, 4.685  # 95 % efficient at the normal (Holland & Welsch 1977)
 _DIRECT = 400
-_SAMPLE = 500
+_SAMPLE = 400
 _MOST_ROUNDS = 100
 
 
@@ -181,7 +181,7 @@ def _least_trimmed(at: Floats, values: Floats, seed: int = 0) -> tuple[float, fl
     x, y = at[sample], values[sample]
     slope = median_slope(x, y)
     starts = [(slope, float(np.median(y - slope * x)))]
-    for first, second in rng.integers(len(x), size=(60, 2)):
+    for first, second in rng.integers(len(x), size=(30, 2)):
         if x[first] != x[second]:
             slope = float((y[second] - y[first]) / (x[second] - x[first]))
             starts.append((slope, float(y[first] - slope * x[first])))

@@ -23,7 +23,7 @@ def _log_likelihood(exponent: float, values: Floats, jacobian: float) -> float:
     return float(-0.5 * len(values) * np.log(variance) + (exponent - 1) * jacobian) if variance > 0 else -np.inf
 
 
-def yeo_johnson_lambda(x: ArrayLike, bounds: tuple[float, float] = (-3.0, 5.0)) -> float:
+def yeo_johnson_lambda(x: ArrayLike, bounds: tuple[float, float] = (-1.0, 3.0)) -> float:
     """The exponent that maximises the normal profile likelihood; a constant series gives 1."""
     known = _known(x)
     if np.ptp(known) <= 1e-12 * np.abs(known).max():

@@ -3,6 +3,7 @@ import { computed } from 'vue'
 import BarChart from '../../charts/BarChart.vue'
 import { observedSeries, splitAt, type LaneBand, type LaneSeries } from '../../charts/lane'
 import TimeLane from '../../charts/TimeLane.vue'
+import { useLine } from '../../charts/useLine'
 import { fixed } from '../../state/format'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
@@ -14,22 +15,27 @@ import { useFlatten } from './useFlatten'
 
 const store = useProject()
 const view = useView()
-const { chain, selected, comparing, flat, facts, busy, change, setStage, current } = useFlatten()
+const { chain, selected, comparing, refused, flat, facts, busy, change, setStage, current } = useFlatten()
+const { data: line } = useLine()
 
 const cutoffTime = computed(() => store.axis?.time(view.cutoff - 1) ?? 0)
-const last = computed(() => flat.value?.stages[flat.value.stages.length - 1])
-const observed = computed(() => (flat.value ? observedSeries(flat.value.observed, cutoffTime.value) : []))
+const stages = computed(() => (refused.value ? [] : (flat.value?.stages ?? [])))
+const last = computed(() => stages.value[stages.value.length - 1])
+const observed = computed(() => {
+  const source = refused.value ? line.value : (flat.value?.observed ?? line.value)
+  return source ? observedSeries(source, cutoffTime.value) : []
+})
 const flatLine = computed(() =>
   last.value ? observedSeries(last.value.output, cutoffTime.value, 'flat') : [],
 )
 /** What the chain alone says beyond the cutoff, against what happened. */
 const projection = computed<LaneSeries[]>(() =>
-  flat.value?.projection.times.length
+  !refused.value && flat.value?.projection.times.length
     ? [{ label: 'chain alone', points: flat.value.projection, color: 'var(--c1)', width: 1.5, dash: [5, 3] }]
     : [],
 )
 const range = computed<LaneBand[]>(() =>
-  flat.value?.projection.times.length
+  !refused.value && flat.value?.projection.times.length
     ? [
         {
           label: '80 %',
@@ -42,15 +48,29 @@ const range = computed<LaneBand[]>(() =>
       ]
     : [],
 )
+/** What enters and what leaves the selected stage, in the units it works in. */
+const around = computed<LaneSeries[]>(() => {
+  const at = stages.value.findIndex((each) => each.place === selected.value)
+  const here = stages.value[at]
+  if (!here || !flat.value) return []
+  const after = observedSeries(here.output, cutoffTime.value, 'after')
+  if (!here.parts.length) return here === last.value ? [] : after
+  const entered = stages.value[at - 1]?.output ?? flat.value.observed
+  return [{ label: 'before', points: entered, color: 'var(--ink-3)', width: 1, dash: [4, 3] }, ...after]
+})
+/** A transform that takes any value, where the chain has one that does not. */
+const CHOOSY = ['log', 'log1p', 'box_cox', 'logit', 'returns']
+const choosy = computed(() => chain.value.findIndex((each) => !each.off && CHOOSY.includes(each.kind ?? '')))
+function swap() {
+  const next = chain.value.map((each, i) =>
+    i === choosy.value ? ({ kind: 'yeo_johnson' } as unknown as (typeof chain.value)[number]) : each,
+  )
+  void change(next, choosy.value)
+}
 const COLORS = ['var(--c2)', 'var(--c3)', 'var(--c5)', 'var(--c4)', 'var(--c6)', 'var(--c7)']
 const lanes = computed(() => {
   let color = 0
-  return (flat.value?.stages ?? []).flatMap((stage) => {
-    if (!stage.parts.length) {
-      if (stage.place !== selected.value || stage === last.value) return []
-      const series = observedSeries(stage.output, cutoffTime.value, stage.title)
-      return [{ stage, name: `after ${stage.title}`, note: '', series }]
-    }
+  return stages.value.flatMap((stage) => {
     return stage.parts.map((part, i) => {
       const paint = COLORS[color++ % COLORS.length] as string
       const [learned, projected] = splitAt(part.line, cutoffTime.value)
@@ -93,6 +113,12 @@ const stage = computed(() => chain.value[selected.value])
       @select="selected = $event"
       @change="(next, place) => change(next, place)"
     />
+    <p v-if="refused" class="worse hint refused" role="alert">
+      <span>{{ refused }}</span>
+      <button v-if="choosy >= 0 && refused.includes('Yeo–Johnson')" class="button" @click="swap">
+        Use Yeo–Johnson instead
+      </button>
+    </p>
     <div class="stack">
       <TimeLane
         name="observed"
@@ -110,11 +136,19 @@ const stage = computed(() => chain.value[selected.value])
         :name="`${lane.stage.place} ${lane.name}`"
         :title="lane.name"
         :note="lane.note"
-        :unit="view.flat || !lane.stage.parts.length ? '' : view.unit"
+        :unit="view.flat ? '' : view.unit"
         :series="lane.series"
         class="lane"
         :class="{ chosen: lane.stage.place === selected }"
         @pick="selected = lane.stage.place"
+      />
+      <TimeLane
+        v-if="current && around.length"
+        name="around"
+        :title="`${around.length > 2 ? 'before and after' : 'after'} ${current.title}`"
+        :note="around.length > 2 ? 'dashed: what enters' : ''"
+        :series="around"
+        class="lane chosen"
       />
       <TimeLane
         v-if="last"
@@ -126,11 +160,11 @@ const stage = computed(() => chain.value[selected.value])
         show-time
         class="lane"
       />
-      <p v-else class="second hint">
+      <p v-else-if="!chain.length" class="second hint">
         The chain is empty: add a stage to take something out, or take one of the chains.
       </p>
     </div>
-    <div v-if="facts && last" class="facts-row">
+    <div v-if="facts && last && !refused" class="facts-row">
       <div class="panel cell">
         <BarChart
           :title="`spread of blocks of ${store.axis?.steps(facts.block)}, grey: before`"
@@ -185,10 +219,16 @@ const stage = computed(() => chain.value[selected.value])
   gap: 6px;
 }
 .lane {
-  flex: 1 0 70px;
+  flex: 1 0 62px;
 }
 .chosen {
   border-color: var(--ink-3);
+}
+
+.refused {
+  display: flex;
+  gap: 12px;
+  align-items: center;
 }
 .sentence,
 .hint {

@@ -149,11 +149,12 @@ const curves = computed(() =>
 }
 .tests td {
   text-align: right;
-  padding-left: 10px;
-  white-space: nowrap;
+  padding-left: 8px;
+  font-size: 12px;
 }
 .tests td:first-child {
   text-align: left;
+  padding: 4px 0;
 }
 .tests thead td {
   color: var(--ink-2);

@@ -1,5 +1,5 @@
 import { computed, ref, watch } from 'vue'
-import { attempt, client, unwrap, type Shapes } from '../../api/client'
+import { attempt, client, ProblemError, unwrap, type Shapes } from '../../api/client'
 import { useFetched, visiblePositions } from '../../charts/useLine'
 import { useProject, type Choices } from '../../state/project'
 import { useView } from '../../state/view'
@@ -29,6 +29,8 @@ export function useFlatten() {
     twin: comparing.value ? selected.value : null,
     whole_panel: false,
   })
+  /** Why the chain cannot be fitted here, in the server's words. */
+  const refused = ref('')
   const { data: flat, busy } = useFetched<Shapes['FlattenView']>(
     () => [
       store.dataset?.id,
@@ -43,12 +45,22 @@ export function useFlatten() {
     (signal) => {
       const params = where()
       if (!params) return null
-      return unwrap(
+      const asked = unwrap(
         client.POST('/api/v1/datasets/{dataset_id}/series/{series}/flatten', {
           params,
           body: body(),
           signal,
         }),
+      )
+      return asked.then(
+        (found) => {
+          refused.value = ''
+          return found
+        },
+        (error: unknown) => {
+          if (error instanceof ProblemError) refused.value = error.detail
+          throw error
+        },
       )
     },
     15,
@@ -81,5 +93,5 @@ export function useFlatten() {
     )
   }
   const current = computed(() => flat.value?.stages.find((each) => each.place === selected.value))
-  return { chain, selected, comparing, flat, facts, busy, change, setStage, current }
+  return { chain, selected, comparing, refused, flat, facts, busy, change, setStage, current }
 }

@@ -99,11 +99,22 @@ const band = computed(() =>
       ]
     : [],
 )
-const second = computed<LaneSeries[]>(() =>
+const laid = computed<LaneSeries[]>(() =>
   overlay.value
-    ? [{ label: overlay.value.label, points: overlay.value.line, color: 'var(--c7)', width: 1.25 }]
+    ? [
+        {
+          label: overlay.value.label,
+          points: overlay.value.line,
+          color: 'var(--c7)',
+          width: 1.25,
+          dash: [6, 2],
+        },
+      ]
     : [],
 )
+/** Standardised it shares the axis; otherwise it has one of its own, below. */
+const first = computed(() => (standardised.value ? [...lane.value, ...laid.value] : lane.value))
+const second = computed(() => (standardised.value ? [] : laid.value))
 const span = computed(() => (level.value ? `${store.axis?.steps(level.value.window)} window` : ''))
 </script>
 
@@ -122,20 +133,21 @@ const span = computed(() => (level.value ? `${store.axis?.steps(level.value.wind
       <span class="second">steps</span>
     </label>
     <label>
-      <span class="second">Lay below</span>
+      <span class="second">Lay over</span>
       <select v-model="over" class="field">
         <option value="">nothing</option>
         <option v-for="each in choices" :key="each.value" :value="each.value">{{ each.label }}</option>
       </select>
     </label>
-    <label v-if="over"><input v-model="standardised" type="checkbox" /> standardised</label>
+    <label v-if="over"><input v-model="standardised" type="checkbox" /> standardised, on one axis</label>
+    <span v-if="standardised" class="second">{{ together }}</span>
   </div>
   <TimeLane
     name="level"
     title="level and spread"
     :note="span"
     :unit="unit"
-    :series="lane"
+    :series="first"
     :bands="band"
     :busy="busy"
     :show-time="!second.length"

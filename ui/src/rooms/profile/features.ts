@@ -100,9 +100,12 @@ export const useFeatures = defineStore('features', () => {
   /** Text with the same decimals in the whole column. */
   function even(value: (row: Row) => number | null): (value: number | null) => string {
     const decimals = decimalsFor((data.value?.rows ?? []).map(value))
-    return (each) => fixed(each, Math.max(decimals - 1, 0))
+    return (each) => fixed(each, decimals)
   }
+  const day = (time: number | null) => (time === null ? '–' : (store.axis?.input(time).slice(0, 10) ?? ''))
   const columns = computed<Column[]>(() => [
+    numeric('first', 'from', 'first point', (row) => row.first, day, 104),
+    numeric('last_time', 'to', 'last point, also beyond the cutoff', (row) => row.last_time, day, 104),
     numeric(
       'points',
       'points',
@@ -130,7 +133,7 @@ export const useFeatures = defineStore('features', () => {
       'spread',
       'standard deviation',
       (row) => row.spread,
-      (v) => number(v, 3),
+      even((row) => row.spread),
     ),
     numeric(
       'last',

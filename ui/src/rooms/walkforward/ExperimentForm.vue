@@ -155,6 +155,17 @@ if (props.source) {
             Use the chain of Flatten
           </button>
           <button class="button" @click="update({ chain: [] })">None</button>
+          <label
+            v-if="entry.chain?.length"
+            title="Forecast the mean behind the chain (smearing over past errors), not what its middle becomes"
+          >
+            <input
+              type="checkbox"
+              :checked="entry.bias_adjust"
+              @change="update({ bias_adjust: ($event.target as HTMLInputElement).checked })"
+            />
+            adjust for bias
+          </label>
         </div>
         <h2>Window plan</h2>
         <p class="second">
