@@ -30,8 +30,13 @@ FLAGS = [
     "--disable-component-update",
     "--disable-sync",
 ]
-ROOMS = ("intake", "profile", "flatten", "windows", "walkforward", "anomalies", "outlook")
-NIGHT = ("flatten",)
+SHOTS = {
+    "intake": "intake", "profile": "profile", "profile-cycles": "profile?part=cycles",
+    "profile-memory": "profile?part=memory", "profile-shape": "profile?part=shape",
+    "profile-series": "profile?part=panel", "flatten": "flatten", "flatten-night": "flatten", "windows": "windows",
+    "walkforward": "walkforward", "anomalies": "anomalies", "outlook": "outlook",
+}  # fmt: skip
+NIGHT = ("flatten-night", "profile-memory")
 PROJECT = "Port Ellery inflow"
 
 
@@ -70,20 +75,38 @@ def take(address: str, folder: Path) -> None:
     folder.mkdir(parents=True, exist_ok=True)
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
-        for room in ROOMS:
-            scheme = "dark" if room in NIGHT else "light"
+        _compute_features(address, choices["dataset_id"], cutoff)
+        for name, room in SHOTS.items():
+            scheme = "dark" if name in NIGHT else "light"
             page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme=scheme)
             page.on("console", lambda message: message.type == "error" and print(message.text))
             page.on("pageerror", lambda error: print(error))
-            page.goto(f"{address}/p/{project}/{room}?series=0&cutoff={cutoff}")
-            page.wait_for_selector("canvas")
+            joint = "&" if "?" in room else "?"
+            page.goto(f"{address}/p/{project}/{room}{joint}series=0&cutoff={cutoff}")
+            page.wait_for_selector("canvas, [role=grid]")
             settle(page)
+            if room == "flatten":
+                page.get_by_role("button", name="trend and seasons, loess").click()
+                settle(page)
             page.mouse.move(620, 300)
             page.wait_for_timeout(300)
-            page.screenshot(path=folder / f"{room}.png")
+            page.screenshot(path=folder / f"{name}.png")
             page.close()
         _take_findings(browser, address, folder)
         browser.close()
+
+
+def _compute_features(address: str, dataset: int, until: int) -> None:
+    """The features of every series, so that they are there to be shown."""
+    body = json.dumps({"until": until}).encode()
+    path = f"{address}/api/v1/datasets/{dataset}/features"
+    request = urllib.request.Request(path, body, {"Content-Type": "application/json"}, method="POST")
+    urllib.request.urlopen(request, timeout=30).close()
+    deadline = time.monotonic() + 60
+    while ask(address, f"/api/v1/datasets/{dataset}/features?until={until}")["state"] != "done":
+        if time.monotonic() > deadline:
+            raise SystemExit("The features of the demo panel were not computed.")
+        time.sleep(0.5)
 
 
 def _take_findings(browser: Browser, address: str, folder: Path) -> None:

@@ -95,12 +95,14 @@ def level(path: shapes.SeriesPath, body: rooms.LevelBody) -> Response:
         window = max(2, min(body.window or usual, len(values)))
         means, squares = rolling_moments(np.ascontiguousarray(values), np.array([0, len(values)]), window)
         spread = np.sqrt(squares / (window - 1))
-        pick = np.unique(np.linspace(0, max(len(values) - 1, 0), 800).astype(int)) if len(values) else np.arange(0)
         first = int(panel.starts[0])
+        begin = min(max((body.start or 0) - first, 0), len(values))
+        end = max(begin, min((panel.end if body.stop is None else body.stop) - first, len(values)))
+        pick = np.unique(np.linspace(begin, max(end - 1, begin), 800).astype(int)) if end > begin else np.arange(0)
         return answer(
             rooms.LevelView(
                 window=window,
-                observed=line(panel.axis, first, values, None, None, 1200),
+                observed=line(panel.axis, first, values, body.start, body.stop, 1200),
                 level=shapes.Line(times=epochs(panel.axis, first + pick), values=means[pick].tolist(), exact=False),
                 low=(means - spread)[pick].tolist(),
                 high=(means + spread)[pick].tolist(),

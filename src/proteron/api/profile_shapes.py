@@ -19,6 +19,8 @@ class ProfileBody(Body):
 
 class LevelBody(ProfileBody):
     window: int | None = Field(None, ge=2, le=1_000_000, description="Points; nothing: one longer season.")
+    start: int | None = None
+    stop: int | None = None
 
 
 class CyclesBody(ProfileBody):

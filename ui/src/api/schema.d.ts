@@ -2334,6 +2334,16 @@ export interface components {
              */
             chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
             /**
+             * Start
+             * @default null
+             */
+            start: number | null;
+            /**
+             * Stop
+             * @default null
+             */
+            stop: number | null;
+            /**
              * Until
              * @default null
              */

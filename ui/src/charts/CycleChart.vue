@@ -1,11 +1,11 @@
 <script setup lang="ts">
-import { useElementSize } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
 import { number } from '../state/format'
 import { themeVersion, token } from '../theme/theme'
-import { extent, ticks, tickText } from './scale'
+import ChartFrame from './ChartFrame.vue'
+import { extent, FRAME } from './scale'
 
-/** One line per cycle, laid over each other by phase; the chosen one in ink, earlier ones paler. */
+/** One line per cycle, laid over each other by phase; the chosen one in ink, the others pale. */
 const props = defineProps<{
   title: string
   phases: string[]
@@ -14,12 +14,8 @@ const props = defineProps<{
   hidden: string[]
 }>()
 const emit = defineEmits<{ choose: [index: number] }>()
-const host = ref<HTMLElement>()
 const canvas = ref<HTMLCanvasElement>()
-const { width, height } = useElementSize(host)
-const LEFT = 50
-const BOTTOM = 20
-const TOP = 6
+const size = ref({ width: 0, height: 0 })
 const hover = ref<number | null>(null)
 
 const shown = computed(() =>
@@ -30,24 +26,21 @@ const range = computed(() => {
   const room = (high - low || 1) * 0.05
   return [low - room, high + room] as [number, number]
 })
-const bottom = computed(() => Math.max(height.value - BOTTOM, 20))
-const x = (phase: number) => LEFT + (phase / Math.max(props.phases.length - 1, 1)) * (width.value - LEFT - 10)
+const bottom = computed(() => Math.max(size.value.height - FRAME.bottom, FRAME.top + 10))
+const x = (phase: number) =>
+  FRAME.left + (phase / Math.max(props.phases.length - 1, 1)) * (size.value.width - FRAME.left - FRAME.right)
 const y = (value: number) =>
-  bottom.value - ((value - range.value[0]) / (range.value[1] - range.value[0])) * (bottom.value - TOP)
-const yTicks = computed(() =>
-  ticks(range.value[0], range.value[1], Math.max(Math.floor(height.value / 40), 2)),
-)
-const apart = computed(() =>
-  yTicks.value.length > 1 ? (yTicks.value[1] as number) - (yTicks.value[0] as number) : 1,
-)
+  bottom.value - ((value - range.value[0]) / (range.value[1] - range.value[0])) * (bottom.value - FRAME.top)
 const xTicks = computed(() => {
   const longest = Math.max(1, ...props.phases.map((each) => each.length))
-  const every = Math.max(
-    1,
-    Math.ceil((props.phases.length * (longest + 2) * 7.5) / Math.max(width.value - LEFT, 50)),
-  )
+  const room = Math.max(size.value.width - FRAME.left, 50)
+  const every = Math.max(1, Math.ceil((props.phases.length * (longest + 2) * 7.5) / room))
   return props.phases.map((label, i) => ({ label, i })).filter((each) => each.i % every === 0)
 })
+const rows = () =>
+  shown.value.flatMap((each) =>
+    each.values.map((value, phase) => [each.label, props.phases[phase] ?? '', value] as const),
+  )
 const note = computed(() => {
   const phase = hover.value
   const line = props.lines[props.chosen]
@@ -57,10 +50,10 @@ const note = computed(() => {
 
 function draw() {
   const target = canvas.value
-  if (!target || !width.value) return
+  if (!target || !size.value.width) return
   const ratio = window.devicePixelRatio || 1
-  target.width = Math.round(width.value * ratio)
-  target.height = Math.round(height.value * ratio)
+  target.width = Math.round(size.value.width * ratio)
+  target.height = Math.round(size.value.height * ratio)
   const ctx = target.getContext('2d')
   if (!ctx) return
   ctx.scale(ratio, ratio)
@@ -85,17 +78,17 @@ function draw() {
   if (chosen && !props.hidden.includes(chosen.label)) paint(chosen.values, token('ink'), 1, 1.75)
   ctx.globalAlpha = 1
 }
-watch([shown, () => props.chosen, width, height, themeVersion], draw, { flush: 'post' })
+watch([shown, () => props.chosen, size, themeVersion], draw, { flush: 'post' })
 
 function phaseAt(event: PointerEvent): number {
-  const left = event.clientX - (host.value?.getBoundingClientRect().left ?? 0)
-  const share = (left - LEFT) / (width.value - LEFT - 10)
+  const left = event.clientX - (canvas.value?.getBoundingClientRect().left ?? 0)
+  const share = (left - FRAME.left) / (size.value.width - FRAME.left - FRAME.right)
   return Math.min(Math.max(Math.round(share * (props.phases.length - 1)), 0), props.phases.length - 1)
 }
 /** The cycle whose line runs nearest to the pointer becomes the chosen one. */
 function pick(event: PointerEvent) {
   const phase = phaseAt(event)
-  const top = event.clientY - (host.value?.getBoundingClientRect().top ?? 0)
+  const top = event.clientY - (canvas.value?.getBoundingClientRect().top ?? 0)
   let best = -1
   let least = Infinity
   for (const each of shown.value) {
@@ -109,76 +102,43 @@ function pick(event: PointerEvent) {
 </script>
 
 <template>
-  <figure class="chart">
-    <figcaption>
-      <span>{{ title }}</span><span class="number">{{ note }}</span>
-    </figcaption>
-    <div
-      ref="host"
-      class="host"
-      @pointermove="hover = phaseAt($event)"
-      @pointerleave="hover = null"
-      @click="pick($event as PointerEvent)"
+  <ChartFrame
+    v-model:size="size"
+    :title="title"
+    :note="note"
+    :range="range"
+    :head="['cycle', 'phase', 'value']"
+    :rows="rows"
+  >
+    <text
+      v-for="tick in xTicks"
+      :key="tick.i"
+      class="number"
+      :x="x(tick.i)"
+      :y="bottom + 15"
+      :text-anchor="tick.i === 0 ? 'start' : 'middle'"
     >
-      <svg :width="width" :height="height" aria-hidden="true">
-        <g v-for="tick in yTicks" :key="tick">
-          <line class="grid" :x1="LEFT" :x2="width - 10" :y1="y(tick)" :y2="y(tick)" />
-          <text class="number" :x="LEFT - 6" :y="y(tick) + 4" text-anchor="end">
-            {{ tickText(tick, apart) }}
-          </text>
-        </g>
-        <text
-          v-for="tick in xTicks"
-          :key="tick.i"
-          class="number"
-          :x="x(tick.i)"
-          :y="bottom + 15"
-          :text-anchor="tick.i === 0 ? 'start' : 'middle'"
-        >
-          {{ tick.label }}
-        </text>
-        <line v-if="hover !== null" class="cursor" :x1="x(hover)" :x2="x(hover)" :y1="TOP" :y2="bottom" />
-      </svg>
-      <canvas ref="canvas" :aria-label="title" role="img"></canvas>
-    </div>
-  </figure>
+      {{ tick.label }}
+    </text>
+    <line v-if="hover !== null" class="cursor" :x1="x(hover)" :x2="x(hover)" :y1="FRAME.top" :y2="bottom" />
+    <template #over>
+      <canvas
+        ref="canvas"
+        aria-hidden="true"
+        @pointermove="hover = phaseAt($event)"
+        @pointerleave="hover = null"
+        @click="pick($event as PointerEvent)"
+      ></canvas>
+    </template>
+  </ChartFrame>
 </template>
 
 <style scoped>
-.chart {
-  margin: 0;
-  min-width: 0;
-  min-height: 0;
-  display: flex;
-  flex-direction: column;
-}
-figcaption {
-  display: flex;
-  justify-content: space-between;
-  font-size: 12px;
-  color: var(--ink-2);
-}
-.host {
-  flex: 1;
-  min-height: 80px;
-  position: relative;
-}
-svg,
 canvas {
   position: absolute;
   inset: 0;
   width: 100%;
   height: 100%;
-}
-canvas {
-  pointer-events: none;
-}
-text {
-  font-size: 12px;
-  fill: var(--ink-2);
-}
-.grid {
-  stroke: var(--hairline);
 }
 .cursor {
   stroke: var(--ink-3);

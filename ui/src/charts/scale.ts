@@ -1,3 +1,6 @@
+/** Room around what a chart shows, in pixels. */
+export const FRAME = { left: 50, right: 10, top: 6, bottom: 20 }
+
 /** Round steps between two values: about `count` of them. */
 export function ticks(low: number, high: number, count: number): number[] {
   if (!(high > low) || !Number.isFinite(high - low)) return [low]

@@ -124,7 +124,13 @@ const stage = computed(() => chain.value[selected.value])
         name="observed"
         :title="view.flat ? 'flat' : 'observed'"
         :unit="view.flat ? '' : view.unit"
-        :note="projection.length && !view.flat ? 'right of the cutoff: the chain alone, with 80 %' : ''"
+        :note="
+          view.flat
+            ? after?.verdict
+            : projection.length
+              ? 'right of the cutoff: the chain alone, with 80 %'
+              : ''
+        "
         :series="view.flat ? flatLine : [...observed, ...projection]"
         :bands="view.flat ? [] : range"
         :busy="busy"
@@ -155,7 +161,7 @@ const stage = computed(() => chain.value[selected.value])
         name="flat"
         :title="view.flat ? 'observed' : 'flat'"
         :unit="view.flat ? view.unit : ''"
-        :note="after?.verdict"
+        :note="view.flat ? '' : after?.verdict"
         :series="view.flat ? observed : flatLine"
         show-time
         class="lane"

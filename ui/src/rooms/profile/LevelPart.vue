@@ -20,11 +20,11 @@ const { data: level, busy } = useProfilePart<Shapes['LevelView']>(
     unwrap(
       client.POST('/api/v1/datasets/{dataset_id}/series/{series}/profile/level', {
         params,
-        body: { ...body, window: window.value },
+        body: { ...body, window: window.value, ...visiblePositions() },
         signal,
       }),
     ),
-  () => [window.value],
+  () => [window.value, view.span],
 )
 const { data: cycles } = useProfilePart<Shapes['CyclesView']>(({ params, body, signal }) =>
   unwrap(
