@@ -10,9 +10,9 @@ from proteron.api import flatten_shapes as rooms
 from proteron.api import shapes
 from proteron.api.datasets import file_name
 from proteron.api.flatten import stage_titles
-from proteron.api.services import answer, services
+from proteron.api.services import answer, chain_of, services
 from proteron.core.errors import InputError, ProteronError
-from proteron.core.flatten import Calendar, Chain, FittedChain
+from proteron.core.flatten import Calendar, FittedChain
 from proteron.core.flatten.presets import presets
 from proteron.core.intake.exports import csv_pieces
 from proteron.core.panel import Panel
@@ -47,7 +47,7 @@ def list_chains(path: shapes.ProjectPath, query: rooms.PresetQuery) -> Response:
 @blueprint.post("/projects/<int:project_id>/chains", responses={201: rooms.SavedChain})
 def save_chain(path: shapes.ProjectPath, body: rooms.SaveChainBody) -> Response:
     """Keep a chain under a name; the same name again replaces it."""
-    document = Chain(body.stages, name=body.name).model_dump(mode="json")
+    document = chain_of(body.stages, body.name).model_dump(mode="json")
     with services().database.session() as session:
         get_project(session, path.project_id)
         saved = records.save_chain(session, path.project_id, body.name.strip(), document)
@@ -76,7 +76,7 @@ def keep_fitted(path: shapes.DatasetPath, body: rooms.FitBody) -> Response:
     """Fit a chain on every series as of a cutoff and keep what it learned with the dataset's version."""
     panel = services().panel(path.dataset_id)
     with services().computing():
-        fitted = services().chain(path.dataset_id, Chain(body.chain), min(body.until, panel.end))
+        fitted = services().chain(path.dataset_id, chain_of(body.chain), min(body.until, panel.end))
     return answer(_keep(path.dataset_id, panel, body.name, fitted), 201)
 
 

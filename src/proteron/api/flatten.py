@@ -10,7 +10,7 @@ from proteron.api import flatten_shapes as rooms
 from proteron.api import shapes
 from proteron.api.lines import line
 from proteron.api.profile_views import test_view
-from proteron.api.services import answer, series_index, services
+from proteron.api.services import answer, chain_of, series_index, services
 from proteron.core import profile
 from proteron.core.errors import ProteronError
 from proteron.core.flatten import Chain, FittedChain, StageState
@@ -62,7 +62,7 @@ def _fit(path: shapes.SeriesPath, body: rooms.FlattenBody) -> tuple[Panel, Fitte
     """The series alone and the chain as of the cutoff; stages that are shared learn from the whole panel."""
     panel = services().panel(path.dataset_id)
     index = series_index(panel, path.series)
-    chain, until = Chain(body.chain), min(body.until, panel.end)
+    chain, until = chain_of(body.chain), min(body.until, panel.end)
     one = panel.select([index])
     if body.whole_panel or any(stage.shared for stage in chain.active):
         return one, services().chain(path.dataset_id, chain, until)

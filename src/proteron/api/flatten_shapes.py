@@ -5,8 +5,7 @@ from typing import Literal
 from pydantic import BaseModel, Field
 
 from proteron.api.profile_shapes import TestView
-from proteron.api.shapes import Body, Document, Identifier, Line, Numbers
-from proteron.core.flatten.chain import AnyStage
+from proteron.api.shapes import Body, Document, Identifier, Line, Numbers, StageList
 
 
 class FittedPath(BaseModel):
@@ -26,7 +25,7 @@ class ChainPath(BaseModel):
 class FlattenBody(Body):
     """A chain as of a cutoff, over a span; `units` of the parts, `twin` the stage to compare plain and robust."""
 
-    chain: list[AnyStage]
+    chain: StageList
     until: int
     start: int | None = None
     stop: int | None = None
@@ -118,12 +117,12 @@ class PresetQuery(BaseModel):
 
 class SaveChainBody(Body):
     name: str = Field(min_length=1, max_length=120)
-    stages: list[AnyStage]
+    stages: StageList
 
 
 class FitBody(Body):
     name: str = Field("", max_length=120)
-    chain: list[AnyStage]
+    chain: StageList
     until: int
 
 

@@ -2,8 +2,7 @@
 
 from pydantic import BaseModel, Field
 
-from proteron.api.shapes import Body, Document, Identifier, Line, Numbers
-from proteron.core.flatten.chain import AnyStage
+from proteron.api.shapes import Body, Document, Identifier, Line, Numbers, StageList
 
 
 class FeaturesPath(BaseModel):
@@ -14,7 +13,7 @@ class ProfileBody(Body):
     """A series as of a cutoff; with a chain, its flattened values."""
 
     until: int | None = None
-    chain: list[AnyStage] = []
+    chain: StageList = []
 
 
 class LevelBody(ProfileBody):

@@ -7,9 +7,9 @@ import numpy as np
 
 from proteron.api import profile_shapes as rooms
 from proteron.api import shapes
-from proteron.api.services import series_index, services
+from proteron.api.services import chain_of, series_index, services
 from proteron.core import profile
-from proteron.core.flatten import Calendar, Chain
+from proteron.core.flatten import Calendar
 from proteron.core.flatten.seasons import phase_labels, season_name
 from proteron.core.forecasters import quantile_rows
 from proteron.core.panel import Floats, Panel
@@ -33,7 +33,7 @@ def section(path: shapes.SeriesPath, body: rooms.ProfileBody) -> Iterator[tuple[
         known = panel.select([index]).cut_at(body.until)
         values = known.series(0)
         if body.chain and len(values):
-            values = Chain(body.chain).fit(known).lanes(known, 0)[-1]
+            values = chain_of(body.chain).fit(known).lanes(known, 0)[-1]
         yield known, values
 
 

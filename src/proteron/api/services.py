@@ -105,6 +105,11 @@ def answer(shape: BaseModel, status: int = 200) -> Response:
     return Response(shape.model_dump_json(), status, content_type="application/json")
 
 
+def chain_of(stages: list[dict[str, Any]], name: str = "") -> Chain:
+    """A chain from posted stages; raises `SettingsError` naming what is wrong with them."""
+    return Chain.from_document({"stages": stages, "name": name})
+
+
 def series_index(panel: Panel, series: int) -> int:
     """Raise `SettingsError` unless the panel has such a series."""
     if not 0 <= series < len(panel):

@@ -13,6 +13,9 @@ from proteron.core.windows import WindowPlan
 
 Numbers = list[float | None]
 Document = dict[str, Any]
+# Stages as in a project's choices. They are checked when the chain is made: two dozen schemas in every body that
+# has a chain would cost each start a second.
+StageList = Annotated[list[Document], Field(max_length=40)]
 
 
 Identifier = Annotated[int, Field(ge=0, lt=2**53)]  # what both PostgreSQL and JavaScript can hold
@@ -357,7 +360,7 @@ class DatasetView(BaseModel):
 
 class WindowsBody(Body):
     plan: WindowPlan
-    chain: list[AnyStage] = []
+    chain: StageList = []
     until: int | None = None
     series: int | None = None
     offset: int = Field(0, ge=0)
@@ -388,7 +391,7 @@ class WindowsView(BaseModel):
 
 class LeakBody(Body):
     plan: WindowPlan
-    chain: list[AnyStage] = []
+    chain: StageList = []
     origins: int = Field(12, ge=1, le=200)
     seed: int = 0
 

@@ -13,9 +13,8 @@ from werkzeug.wrappers import Response
 
 from proteron.api import shapes
 from proteron.api.lines import epochs
-from proteron.api.services import answer, series_index, services
+from proteron.api.services import answer, chain_of, series_index, services
 from proteron.core.errors import LimitError
-from proteron.core.flatten import Chain
 from proteron.core.leak_check import leak_check
 from proteron.core.windows import Table, WindowPlan
 
@@ -59,7 +58,7 @@ def check_leaks(path: shapes.DatasetPath, body: shapes.LeakBody) -> Response:
     """Corrupt the future of sampled origins, recompute chain and rows, compare bit for bit."""
     panel = services().panel(path.dataset_id)
     with services().computing():
-        outcome = leak_check(panel, body.plan, Chain(body.chain), origins=body.origins, seed=body.seed)
+        outcome = leak_check(panel, body.plan, chain_of(body.chain), origins=body.origins, seed=body.seed)
     return answer(shapes.LeakView(passed=outcome.passed, evidence=outcome.evidence))
 
 
@@ -88,7 +87,7 @@ def _encode(table: pa.Table, kind: str) -> bytes:
 def _table(dataset_id: int, body: shapes.WindowsBody) -> Table:
     """The table of one series or all, on flat values where there is a chain; the last few are kept."""
     panel = services().panel(dataset_id)
-    chain = Chain(body.chain)
+    chain = chain_of(body.chain)
     key = (dataset_id, body.until if body.chain else None, body.series, body.plan.hash, chain.hash)
     if key in _tables:
         return _tables[key]

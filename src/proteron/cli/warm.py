@@ -13,6 +13,8 @@ from proteron.core.panel import Panel
 from proteron.core.profile import periodogram, series_features
 from proteron.core.windows import Rolling, WindowPlan
 
+_LATER = 3.0
+
 
 def warm_kernels() -> None:
     """Run each kernel once on a tiny panel."""
@@ -46,8 +48,10 @@ def warm_rooms() -> None:
 
 
 def warm_rooms_aside() -> None:
-    """`warm_rooms` in a thread of its own, so that the start does not wait for it."""
-    threading.Thread(target=warm_rooms, daemon=True).start()
+    """`warm_rooms` in a thread of its own, a little later, so that neither the start nor the first page waits."""
+    later = threading.Timer(_LATER, warm_rooms)
+    later.daemon = True
+    later.start()
 
 
 def compiled_before() -> bool:

@@ -1018,7 +1018,9 @@ export interface components {
              * Chain
              * @default []
              */
-            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+            chain: {
+                [key: string]: unknown;
+            }[];
             /**
              * Until
              * @default null
@@ -1356,7 +1358,9 @@ export interface components {
              * Chain
              * @default []
              */
-            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+            chain: {
+                [key: string]: unknown;
+            }[];
             /**
              * Period
              * @description Steps in a cycle; nothing: the shortest season.
@@ -1861,7 +1865,9 @@ export interface components {
         /** FitBody */
         FitBody: {
             /** Chain */
-            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+            chain: {
+                [key: string]: unknown;
+            }[];
             /**
              * Name
              * @default
@@ -1951,7 +1957,9 @@ export interface components {
          */
         FlattenBody: {
             /** Chain */
-            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+            chain: {
+                [key: string]: unknown;
+            }[];
             /**
              * Start
              * @default null
@@ -2275,7 +2283,9 @@ export interface components {
              * Chain
              * @default []
              */
-            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+            chain: {
+                [key: string]: unknown;
+            }[];
             /**
              * Origins
              * @default 12
@@ -2332,7 +2342,9 @@ export interface components {
              * Chain
              * @default []
              */
-            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+            chain: {
+                [key: string]: unknown;
+            }[];
             /**
              * Start
              * @default null
@@ -3031,7 +3043,9 @@ export interface components {
              * Chain
              * @default []
              */
-            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+            chain: {
+                [key: string]: unknown;
+            }[];
             /**
              * Column
              * @default null
@@ -3383,7 +3397,9 @@ export interface components {
              * Chain
              * @default []
              */
-            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+            chain: {
+                [key: string]: unknown;
+            }[];
             /**
              * Until
              * @default null
@@ -3824,7 +3840,9 @@ export interface components {
             /** Name */
             name: string;
             /** Stages */
-            stages: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+            stages: {
+                [key: string]: unknown;
+            }[];
         };
         /** SavedChain */
         SavedChain: {
@@ -3946,7 +3964,9 @@ export interface components {
              * Chain
              * @default []
              */
-            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+            chain: {
+                [key: string]: unknown;
+            }[];
             /**
              * Lags
              * @description Lags of the lag plots; nothing: 1 and the seasons.
@@ -4237,7 +4257,9 @@ export interface components {
              * Chain
              * @default []
              */
-            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+            chain: {
+                [key: string]: unknown;
+            }[];
             /**
              * Find
              * @default null
