@@ -19,6 +19,21 @@ PLANS = {
         covariates=[CovariateSteps(column="weather", at=(0, -5)), CovariateSteps(column="plan", at=(3,))]
     ),
 }
+W = pt.windows
+PLANS |= {
+    "Change": WindowPlan(more=[W.Change(over=24), W.Change(form="ratio", lag=2)]),
+    "Weighted": WindowPlan(more=[W.Weighted(half_life=10), W.Weighted(statistic="std", half_life=3)]),
+    "Expanding": WindowPlan(more=[W.Expanding(statistic=each) for each in ("mean", "std", "min", "max", "count")]),
+    "Since": WindowPlan(more=[W.Since(low=-1, high=1)]),
+    "Fourier": WindowPlan(more=[W.Fourier(period=24.5, order=3)]),
+    "OccasionNear": WindowPlan(more=[W.OccasionNear()]),
+    "Static": WindowPlan(more=[W.Static(column="size", form=each) for each in ("number", "target")]),
+    "Rolling": WindowPlan(
+        rolling=[Rolling(each, 24, least=least) for each in ("mean", "std", "sum", "min", "max", "median")
+                 for least in (None, 5)],
+        more=[Rolling("slope", 12), Rolling("quantile", 30, level=0.9), Rolling("above", 9, level=0)],
+    ),
+}  # fmt: skip
 FORECASTER_SETTINGS = {"dense_network": {"hidden": [6], "epochs": 2}}
 
 
@@ -32,7 +47,13 @@ def test_no_stage_learns_from_the_future(stage: type, hourly: Panel) -> None:
 
 @pytest.mark.parametrize("feature", FEATURES, ids=lambda feature: feature.__name__)
 def test_no_feature_reads_the_future(feature: type, hourly: Panel) -> None:
-    proof = pt.leak_check(hourly, PLANS[feature.__name__], chain=pt.Chain([pt.flatten.ZScore()]), origins=5)
+    given = {column.name: (column.role, {key: column.series(i) for i, key in enumerate(hourly.keys)})
+             for column in hourly.covariates}  # fmt: skip
+    panel = Panel.from_arrays(
+        {key: hourly[key] for key in hourly}, {key: hourly.times(key)[0] for key in hourly}, "1h", "Europe/Lisbon",
+        covariates=given | {"size": ("static", {"north": 3.0, "east": 8.0})},
+    )  # fmt: skip
+    proof = pt.leak_check(panel, PLANS[feature.__name__], chain=pt.Chain([pt.flatten.ZScore()]), origins=5)
     assert proof.passed, proof.evidence
     assert proof.evidence["cells"] > 1000
 

@@ -85,7 +85,7 @@ def test_rolling_moments_are_exact_at_a_large_offset(window: int, gaps: bool, rn
 def test_missing_cells_drop_the_row_or_stay(hourly: Panel) -> None:
     dropped = WindowPlan(lags=[1]).cut(hourly)
     kept = WindowPlan(lags=[1], missing="keep").cut(hourly)
-    assert len(kept) - len(dropped) == dropped.dropped["missing or masked cells"] > 0
+    assert len(kept) - len(dropped) == dropped.incomplete > 0
     assert np.isnan(kept.features).any()
 
 

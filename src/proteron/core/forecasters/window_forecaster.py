@@ -82,7 +82,7 @@ class WindowForecaster(Forecaster):
         plan = self.resolved_plan(known, work.horizon)
         scaling = Scaling.learn(known)
         table = plan.cut(scaling.apply(known))
-        filled = len(table) * 4 < table.dropped.get("missing or masked cells", 0)
+        filled = len(table) * 4 < table.incomplete
         if filled:
             table = _with_means(plan, scaling.apply(known))
         if not len(table):

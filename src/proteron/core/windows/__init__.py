@@ -1,13 +1,21 @@
 """Windows: supervised tables cut from a panel, row by row traceable to the points they came from."""
 
 from proteron.core.windows.calendar import CalendarCycle
+from proteron.core.windows.changes import Change
 from proteron.core.windows.covariates import CovariateSteps
 from proteron.core.windows.feature import Feature, Rows
+from proteron.core.windows.fourier import Fourier
 from proteron.core.windows.lags import Lags
-from proteron.core.windows.plan import FEATURES, Table, WindowPlan, default_plan
-from proteron.core.windows.rolling import Rolling, rolling_moments
+from proteron.core.windows.occasions import OccasionNear
+from proteron.core.windows.plan import Table, WindowPlan, default_plan
+from proteron.core.windows.registry import FEATURES, AnyFeature
+from proteron.core.windows.rolling import Rolling
+from proteron.core.windows.rolling_kernels import rolling_moments
+from proteron.core.windows.static import Static
+from proteron.core.windows.whole_past import Expanding, Since, Weighted
 
 __all__ = [
-    "FEATURES", "CalendarCycle", "CovariateSteps", "Feature", "Lags", "Rolling", "Rows", "Table",
-    "WindowPlan", "default_plan", "rolling_moments",
+    "FEATURES", "AnyFeature", "CalendarCycle", "Change", "CovariateSteps", "Expanding", "Feature", "Fourier", "Lags",
+    "OccasionNear", "Rolling", "Rows", "Since", "Static", "Table", "Weighted", "WindowPlan", "default_plan",
+    "rolling_moments",
 ]  # fmt: skip

@@ -1,25 +1,46 @@
-"""Calendar position of the first target as a point on a circle."""
+"""Calendar position of the first target: on a circle, as a number, or one column per value."""
+
+from typing import Literal
 
 import numpy as np
+from pydantic import Field
 
 from proteron.core.panel import Floats
-from proteron.core.timeline import CYCLES, CalendarField, calendar_codes
+from proteron.core.timeline import CYCLES, CalendarField, Ints, calendar_codes
 from proteron.core.windows.feature import Feature, Rows
 
 
 class CalendarCycle(Feature):
-    """Sine and cosine of a calendar field at the first target's local time."""
+    """A calendar field at the first target's local time: sine and cosine, its number from 0, or one column a value."""
 
-    field: CalendarField
+    kind: Literal["calendar"] = "calendar"
+    field: CalendarField = Field(title="Field")
+    form: Literal["cycle", "number", "one_hot"] = Field("cycle", title="Form")
 
     @property
     def names(self) -> tuple[str, ...]:
+        if self.form == "number":
+            return (self.field,)
+        if self.form == "one_hot":
+            return tuple(f"{self.field} is {code}" for code in range(int(CYCLES[self.field])))
         return (f"{self.field} sin", f"{self.field} cos")
 
+    def source_of(self, column: int) -> tuple[int, int]:
+        return (1, 1)
+
     def write(self, out: Floats, rows: Rows) -> None:
+        codes = self._codes(rows)
+        if self.form == "number":
+            out[:, 0] = codes
+        elif self.form == "one_hot":
+            out[:] = codes[:, None] == np.arange(out.shape[1])
+        else:
+            angles = np.arange(int(CYCLES[self.field])) * (2 * np.pi / CYCLES[self.field])
+            out[:, 0] = np.sin(angles)[codes]
+            out[:, 1] = np.cos(angles)[codes]
+
+    def _codes(self, rows: Rows) -> Ints:
         ahead = rows.positions + rows.first_ahead
         low, high = int(ahead.min(initial=0)), int(ahead.max(initial=0)) + 1
-        codes = calendar_codes(self.field, rows.panel.axis.local(np.arange(low, high)))
-        angles = codes * (2 * np.pi / CYCLES[self.field])
-        out[:, 0] = np.sin(angles)[ahead - low]
-        out[:, 1] = np.cos(angles)[ahead - low]
+        local = rows.once(("local", low, high), lambda: rows.panel.axis.local(np.arange(low, high)))
+        return calendar_codes(self.field, local)[ahead - low]

@@ -1,5 +1,7 @@
 """Covariates at steps around the origin: observed ones up to it, known-ahead ones beyond it."""
 
+from typing import Literal
+
 from pydantic import Field
 
 from proteron.core.errors import SettingsError
@@ -10,6 +12,7 @@ from proteron.core.windows.feature import Feature, Rows
 class CovariateSteps(Feature):
     """A covariate's values at chosen steps relative to the origin (0 is the origin, -1 one before)."""
 
+    kind: Literal["covariate"] = "covariate"
     column: str = Field(title="Covariate")
     at: tuple[int, ...] = Field(title="Steps", description="0 is the origin; positive only if known ahead.")
 

@@ -1,8 +1,9 @@
 """What every window feature is: settings that write columns for rows with given origins."""
 
 from abc import abstractmethod
-from dataclasses import dataclass
-from typing import ClassVar
+from collections.abc import Callable, Hashable
+from dataclasses import dataclass, field
+from typing import Any, ClassVar
 
 from proteron.core.documents import Settings
 from proteron.core.panel import Floats, Panel
@@ -24,12 +25,21 @@ class Rows:
     positions: Ints
     first_ahead: int  # the first horizon, in steps after the origin
     spans: tuple[tuple[int, int, int, int], ...] = ()
+    kept: dict[Hashable, Any] = field(default_factory=dict, compare=False, repr=False)
+
+    def once(self, key: Hashable, compute: Callable[[], Any]) -> Any:
+        """What `compute` gives, computed once for all features that ask under the same key."""
+        if key not in self.kept:
+            self.kept[key] = compute()
+        return self.kept[key]
 
 
 class Feature(Settings):
     """A block of columns computed from points at or before each row's origin, or known ahead."""
 
     version: ClassVar[int] = 1
+    whole_past: ClassVar[bool] = False  # whether everything from the series' first point on is read
+    kind: str
 
     @property
     @abstractmethod
@@ -39,6 +49,11 @@ class Feature(Settings):
     def look_back(self) -> int:
         """How many points up to and including the origin are read."""
         return 0
+
+    @property
+    def pooled(self) -> bool:
+        """Whether a row reads other series than its own."""
+        return False
 
     @property
     def columns(self) -> tuple[str, ...]:

@@ -1,5 +1,7 @@
 """Lags of the target: lag 1 is the value at the origin."""
 
+from typing import Literal
+
 import numpy as np
 from numpy.lib.stride_tricks import sliding_window_view
 from pydantic import Field
@@ -34,6 +36,7 @@ def _runs(lags: tuple[int, ...]) -> list[tuple[int, int, int]]:
 class Lags(Feature):
     """Values k - 1 steps before the origin, for each lag k ≥ 1."""
 
+    kind: Literal["lags"] = "lags"
     lags: tuple[int, ...] = Field(title="Lags", description="Steps before the first target; 1 is the origin itself.")
 
     @property

@@ -1,6 +1,7 @@
 """WindowPlan: how supervised rows are cut, and the table it makes."""
 
-from dataclasses import dataclass
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Annotated, Any, Literal
 
@@ -12,16 +13,19 @@ from pydantic import BeforeValidator, Field, ValidationError
 from proteron.core.compiled import kernel
 from proteron.core.documents import Settings, settings_error
 from proteron.core.errors import SettingsError
-from proteron.core.panel import FROM_BOTH_SIDES, Floats, Panel
+from proteron.core.panel import FROM_BOTH_SIDES, NOT_LEARNED, Floats, Panel
+from proteron.core.phases import previous_of_phase
 from proteron.core.timeline import CalendarField, Instants, Ints
 from proteron.core.windows.calendar import CalendarCycle
 from proteron.core.windows.covariates import CovariateSteps
 from proteron.core.windows.feature import Feature, Rows
 from proteron.core.windows.lags import Lags
+from proteron.core.windows.registry import AnyFeature
 from proteron.core.windows.rolling import Rolling
+from proteron.core.windows.rolling_kernels import weighted_moments
 
-FEATURES: tuple[type[Feature], ...] = (Lags, Rolling, CalendarCycle, CovariateSteps)
-Missing = Literal["drop", "keep"]
+Missing = Literal["drop", "keep", "fill"]
+_REASONS = ("look-back before the series", "horizon beyond the series", "masked", "missing target", "missing feature")
 
 
 def _ordered(given: Any) -> Any:
@@ -49,8 +53,8 @@ class Table:
     """A supervised table: one row per origin.
 
     `features` (n_rows, n_features), `targets` (n_rows, n_horizons), `positions` (n_rows,) the grid
-    position of each origin, `series` (n_rows,) the index of its series; `dropped` counts rows left
-    out, by reason.
+    position of each origin, `series` (n_rows,) the index of its series, `weights` (n_rows,) what the row
+    weighs; `left_out` gives, by reason, how many rows of each series (n_series,) were left out.
     """
 
     panel: Panel
@@ -61,7 +65,18 @@ class Table:
     series: Ints
     names: tuple[str, ...]
     target_names: tuple[str, ...]
-    dropped: dict[str, int]
+    weights: Floats
+    left_out: dict[str, Ints]
+
+    @property
+    def dropped(self) -> dict[str, int]:
+        """Rows left out by reason, of all series together."""
+        return {reason: int(counts.sum()) for reason, counts in self.left_out.items()}
+
+    @property
+    def incomplete(self) -> int:
+        """Rows left out because something in them is missing or masked."""
+        return sum(self.dropped.get(reason, 0) for reason in _REASONS[2:])
 
     @cached_property
     def origins(self) -> Instants:
@@ -75,6 +90,14 @@ class Table:
 
     def __len__(self) -> int:
         return len(self.positions)
+
+    def between(self, start: int, stop: int) -> "Table":
+        """The rows whose origins lie at grid positions `start` ≤ p < `stop`."""
+        inside = (self.positions >= start) & (self.positions < stop)
+        if inside.all():
+            return self
+        names = ("features", "targets", "positions", "series", "weights")
+        return replace(self, **{name: getattr(self, name)[inside] for name in names})
 
     def to_arrow(self) -> pa.Table:
         """The table as Arrow columns: origin, key, features, targets."""
@@ -101,9 +124,23 @@ class WindowPlan(Settings):
     rolling: tuple[Rolling, ...] = Field((), title="Rolling", description="Statistics of the last points.")
     calendar: tuple[CalendarField, ...] = Field((), title="Calendar", description="As sine and cosine at the target.")
     covariates: tuple[CovariateSteps, ...] = Field((), title="Covariates")
+    more: tuple[AnyFeature, ...] = Field((), title="More features", description="Any other feature of the registry.")
     horizon: Counts = Field((1,), title="Horizon", description="Steps after the origin, one target each.")
     stride: int = Field(1, ge=1, title="Stride", description="Steps from one origin to the next.")
-    missing: Missing = Field("drop", title="Missing cells", description="Drop the row, or keep NaN.")
+    missing: Missing = Field(
+        "drop", title="Missing cells", description="Drop the row, keep NaN, or fill the target's past from the left."
+    )
+    half_life: float | None = Field(
+        None,
+        gt=0,
+        title="Recency",
+        description="Rows so many steps older than the end weigh half; nothing: all alike.",
+    )
+    by_scale: bool = Field(
+        False,
+        title="Inverse scale",
+        description="Rows weigh the inverse of the spread their series has shown.",
+    )
 
     def __init__(self, **settings: Any) -> None:
         try:
@@ -119,7 +156,7 @@ class WindowPlan(Settings):
     def features(self) -> tuple[Feature, ...]:
         lags: tuple[Feature, ...] = (Lags(lags=self.lags),) if self.lags else ()
         calendar = tuple(CalendarCycle(field=field) for field in self.calendar)
-        return (*lags, *self.rolling, *calendar, *self.covariates)
+        return (*lags, *self.rolling, *calendar, *self.covariates, *self.more)
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -180,23 +217,112 @@ class WindowPlan(Settings):
         Masked points count as missing. Without `targets`, rows reach to the last point.
         """
         learned = panel.learnable()
-        rows = self.rows(learned, targets)
+        seen = _filled_from_the_left(learned) if self.missing == "fill" else learned
+        rows = self.rows(seen, targets)
         features = self.write(rows)
         goals = np.empty((len(rows.points), len(self.horizon) if targets else 0))
         for column, step in enumerate(self.horizon if targets else ()):
             goals[:, column] = learned.values[rows.points + step]
-        possible = -(-np.maximum(panel.lengths, 0) // self.stride)
-        dropped = {"look-back or horizon beyond the series": int(possible.sum() - len(rows.points))}
-        keep = self._complete(learned, features, goals)
+        left_out = self._beyond(panel, targets)
+        keep = self._complete(seen, features, goals)
         open_gap = (panel.marks[rows.points] & FROM_BOTH_SIDES) > 0  # its filling was not known at this origin
         if open_gap.any():
             keep = ~open_gap if keep is None else keep & ~open_gap
         if keep is not None:
-            dropped["missing or masked cells"] = int((~keep).sum())
+            left_out |= self._why(panel, rows, features, goals, keep)
             features, goals = features[: keep_rows(features, keep)], goals[: keep_rows(goals, keep)]
-            rows = self.rows_at(learned, rows.points[keep], rows.series[keep])
+            rows = self.rows_at(seen, rows.points[keep], rows.series[keep])
         names = self.target_names if targets else ()
-        return Table(panel, self, features, goals, rows.positions, rows.series, self.names, names, dropped)
+        weights = self._weights(learned, rows)
+        return Table(
+            panel, self, features, goals, rows.positions, rows.series, self.names, names, weights, left_out
+        )  # fmt: skip
+
+    def _beyond(self, panel: Panel, targets: bool) -> dict[str, Ints]:
+        """Origins of each series that have not enough points before them, or none so far after them."""
+        reach = max(self.horizon) if targets else 0
+        possible = -(-panel.lengths // self.stride)
+        before = np.minimum(-(-(self.look_back - 1) // self.stride), possible)
+        firsts = panel.offsets[:-1] + self.look_back - 1
+        rows = np.maximum(-(-(panel.offsets[1:] - reach - firsts) // self.stride), 0)
+        return {_REASONS[0]: before, _REASONS[1]: possible - before - rows}
+
+    def _why(
+        self, panel: Panel, rows: Rows, features: Floats, goals: Floats, keep: NDArray[np.bool_]
+    ) -> dict[str, Ints]:
+        """Why rows are not kept, one reason each, counted per series (n_series,)."""
+        lost = ~keep
+        points, series = rows.points[lost], rows.series[lost]
+        no_target = np.isnan(goals[lost]).any(axis=1)
+        masked = np.zeros(len(points), dtype=bool)
+        bits = (panel.marks & NOT_LEARNED) > 0
+        if bits.any():
+            sums = np.concatenate([[0], np.cumsum(bits)])
+            back = np.maximum(points - self.look_back + 1, panel.offsets[series])
+            ahead = np.minimum(points + (max(self.horizon) if goals.shape[1] else 0), panel.offsets[series + 1] - 1)
+            masked = sums[ahead + 1] > sums[back]
+        reasons = ((_REASONS[2], masked), (_REASONS[3], no_target & ~masked), (_REASONS[4], ~no_target & ~masked))
+        return {name: np.bincount(series[which], minlength=len(panel)) for name, which in reasons if which.any()}
+
+    def _weights(self, panel: Panel, rows: Rows) -> Floats:
+        """What each row weighs, (n_rows,); from points at or before its origin, and from where the panel ends."""
+        weights = np.ones(len(rows.points))
+        if self.half_life is not None:
+            weights *= 0.5 ** ((panel.end - 1 - rows.positions) / self.half_life)
+        if self.by_scale:
+            _, variances = weighted_moments(panel.values, panel.offsets, 1.0)
+            spread = np.sqrt(variances[rows.points])
+            weights *= np.where(spread > 0, 1 / np.where(spread > 0, spread, 1.0), 0.0)
+        return weights
+
+    def batches(self, panel: Panel, rows: int = 200_000) -> Iterator[Table]:
+        """The rows of `cut` in pieces of about `rows`, in the same order, for tables larger than memory.
+
+        Long series are cut in time where all that a row reads is a limited past; where it reads everything
+        from the first point on, whole series go together, and with features that pool series all do.
+        """
+        if any(feature.pooled for feature in self.features):
+            yield self.cut(panel)
+            return
+        whole = self.by_scale or self.missing == "fill" or any(feature.whole_past for feature in self.features)
+        group: list[int] = []
+        for index, length in enumerate(panel.lengths.tolist()):
+            if not whole and (length - self.look_back - max(self.horizon)) // self.stride > rows:
+                if group:
+                    yield self._piece(panel, panel.select(group), group)
+                    group = []
+                yield from self._in_time(panel, index, rows)
+                continue
+            if group and (int(panel.lengths[group].sum()) + length) // self.stride > rows:
+                yield self._piece(panel, panel.select(group), group)
+                group = []
+            group.append(index)
+        if group:
+            yield self._piece(panel, panel.select(group), group)
+
+    def _in_time(self, panel: Panel, index: int, rows: int) -> Iterator[Table]:
+        """One series, cut with as much of its past as a row reads."""
+        earliest = min((first for _, first, _ in self.sources()), default=0)
+        context, reach = max(self.look_back, 1 - earliest), max(self.horizon)
+        context += -(context - self.look_back) % self.stride  # so that origins fall on the same steps
+        one = panel.select([index])
+        first = int(panel.starts[index]) + self.look_back - 1
+        last = int(panel.starts[index] + panel.lengths[index]) - reach
+        for begin in range(first, last, rows * self.stride):
+            end = min(begin + rows * self.stride, last)
+            yield self._piece(panel, one.between(begin - context + 1, end + reach), [index]).between(begin, end)
+
+    def _piece(self, panel: Panel, part: Panel, indices: list[int]) -> Table:
+        """The table of a part, its rows numbered and weighed as those of the whole."""
+        table = self.cut(part)
+        weights = table.weights
+        if self.half_life is not None:
+            weights = weights * 0.5 ** ((panel.end - part.end) / self.half_life)
+        counts = {}
+        for reason, of_part in table.left_out.items():
+            counts[reason] = np.zeros(len(panel), dtype=np.int64)
+            counts[reason][indices] = of_part
+        return replace(table, panel=panel, series=np.array(indices)[table.series], weights=weights, left_out=counts)
 
     def _complete(self, panel: Panel, features: Floats, goals: Floats) -> NDArray[np.bool_] | None:
         """Which rows to keep, None for all; nothing is scanned where nothing can be missing."""
@@ -208,6 +334,18 @@ class WindowPlan(Settings):
             return None
         keep = ~np.asarray(np.isnan(features).any(axis=1) | np.isnan(goals).any(axis=1))
         return None if keep.all() else keep
+
+
+def _filled_from_the_left(panel: Panel) -> Panel:
+    """Missing points take the last known value of their series; before the first one they stay missing."""
+    if not np.isnan(panel.values).any():
+        return panel
+    parts = []
+    for index in range(len(panel)):
+        values = np.ascontiguousarray(panel.series(index))
+        last = previous_of_phase(values, 1)[: len(values)]
+        parts.append(np.where(np.isnan(values), last, values))
+    return panel.with_values(np.concatenate(parts))
 
 
 def default_plan(panel: Panel, horizon: int | None = None) -> WindowPlan:

@@ -5,99 +5,93 @@ from typing import Any, Literal
 import numpy as np
 from pydantic import Field, model_validator
 
-from proteron.core.compiled import kernel
 from proteron.core.panel import Floats
-from proteron.core.timeline import Ints
 from proteron.core.windows.feature import Feature, Rows
+from proteron.core.windows.rolling_kernels import (
+    known_moments,
+    rolling_extremes,
+    rolling_moments,
+    rolling_quantile,
+    rolling_share,
+    rolling_slope,
+)
 
-Statistic = Literal["mean", "std"]
-
-
-@kernel
-def _first_known(values: Floats, start: int, stop: int) -> float:
-    for i in range(start, stop):
-        if not np.isnan(values[i]):
-            return float(values[i])
-    return np.nan
-
-
-@kernel
-def rolling_moments(values: Floats, offsets: Ints, window: int) -> tuple[Floats, Floats]:
-    """Mean and sum of squared deviations of each window's points, per series; NaN if one is missing.
-
-    A window is the tail of one block of `window` points and the head of the next. Both ends are
-    accumulated (Welford 1962) as deviations from the block's first known value, which are exact at
-    any offset, and merged (Chan, Golub & LeVeque 1979); nothing is ever subtracted from a running
-    sum, and nothing after the window's end is read.
-    """
-    means = np.full(len(values), np.nan)
-    squares = np.full(len(values), np.nan)
-    tail_mean = np.empty(window)
-    tail_square = np.empty(window)
-    share = 1.0 / np.arange(1, window + 1)
-    for s in range(len(offsets) - 1):
-        start, stop = offsets[s], offsets[s + 1]
-        for block in range(start, stop - window + 1, window):
-            # Tails of this block, from its last point backwards: tail_…[j] covers j + 1 points.
-            last = block + window - 1
-            anchor = _first_known(values, block, block + window)
-            mean, square = 0.0, 0.0
-            for j in range(window):
-                deviation = values[last - j] - anchor
-                gap = deviation - mean
-                mean += gap * share[j]
-                square += gap * (deviation - mean)
-                tail_mean[j] = mean
-                tail_square[j] = square
-            means[last] = anchor + mean
-            squares[last] = square
-            # Heads of the next block, merged with the tail that completes the window.
-            heads = min(window - 1, stop - last - 1)
-            next_anchor = _first_known(values, last + 1, last + 1 + heads)
-            shift = next_anchor - anchor
-            mean, square = 0.0, 0.0
-            for j in range(heads):
-                deviation = values[last + 1 + j] - next_anchor
-                gap = deviation - mean
-                mean += gap * share[j]
-                square += gap * (deviation - mean)
-                before = window - 1 - j
-                apart = shift + mean - tail_mean[before - 1]
-                weight = (j + 1) / window
-                means[last + 1 + j] = anchor + tail_mean[before - 1] + apart * weight
-                squares[last + 1 + j] = tail_square[before - 1] + square + apart * apart * before * weight
-    return means, squares
+Statistic = Literal["mean", "std", "sum", "min", "max", "median", "quantile", "slope", "above", "below"]
+_NEEDS_LEVEL = ("quantile", "above", "below")
 
 
 class Rolling(Feature):
-    """Mean or sample standard deviation of the last `window` points, missing if one of them is."""
+    """A statistic of the last `window` points; missing unless `least` of them are known (by default all)."""
 
+    kind: Literal["rolling"] = "rolling"
     statistic: Statistic = Field(title="Statistic")
     window: int = Field(ge=1, title="Window", description="Points up to and including the origin.")
+    level: float | None = Field(None, title="Level", description="Of a quantile; or what is counted above, below.")
+    least: int | None = Field(None, ge=1, title="Least known", description="Points that must be known; nothing: all.")
 
     def __init__(self, statistic: Any = None, window: Any = None, **rest: Any) -> None:
         super().__init__(**{"statistic": statistic, "window": window, **rest})
 
     @model_validator(mode="after")
-    def _spread_needs_two(self) -> "Rolling":
-        if self.statistic == "std" and self.window < 2:
-            raise ValueError("a standard deviation needs a window of at least 2")
+    def _settings_fit_the_statistic(self) -> "Rolling":
+        if self.statistic in ("std", "slope") and self.window < 2:
+            raise ValueError(
+                f"a {'slope' if self.statistic == 'slope' else 'standard deviation'} needs a window of at least 2"
+            )
+        if (self.level is None) == (self.statistic in _NEEDS_LEVEL):
+            raise ValueError(f"a level belongs to {', '.join(_NEEDS_LEVEL)}, and they need one")
+        if self.statistic == "quantile" and not 0 <= (self.level or 0.0) <= 1:
+            raise ValueError("the level of a quantile lies between 0 and 1")
+        if self.least is not None and self.least > self.window:
+            raise ValueError("more points must be known than the window has")
+        if self.least is not None and self.statistic == "slope":
+            raise ValueError("a slope needs all points of its window")
         return self
 
     @property
     def names(self) -> tuple[str, ...]:
-        return (f"{self.statistic} {self.window}",)
+        level = "" if self.level is None else f" {self.level:g}"
+        known = "" if self.least is None else f" of {self.least}"
+        return (f"{self.statistic}{level} {self.window}{known}",)
 
     @property
     def look_back(self) -> int:
-        return self.window
+        return self.window if self.least is None else self.least
 
     def source_of(self, column: int) -> tuple[int, int]:
         return (1 - self.window, 0)
 
     def write(self, out: Floats, rows: Rows) -> None:
-        means, squares = rolling_moments(rows.panel.values, rows.panel.offsets, self.window)
-        if self.statistic == "mean":
-            out[:, 0] = means[rows.points]
+        out[:, 0] = self._whole(rows)[rows.points]
+
+    def _whole(self, rows: Rows) -> Floats:
+        """The statistic at every point of the panel."""
+        values, offsets, window = rows.panel.values, rows.panel.offsets, self.window
+        least = window if self.least is None else self.least
+        if self.statistic in ("mean", "std", "sum"):
+            return self._moments(rows)
+        if self.statistic in ("min", "max"):
+            found = rows.once(("extremes", window, least), lambda: rolling_extremes(values, offsets, window, least))
+            return np.asarray(found[self.statistic == "max"])
+        if self.statistic == "slope":
+            return rolling_slope(values, offsets, window)
+        if self.statistic in ("above", "below"):
+            return rolling_share(values, offsets, window, float(self.level or 0.0), self.statistic == "above", least)
+        level = 0.5 if self.statistic == "median" else float(self.level or 0.0)
+        return rolling_quantile(values, offsets, window, level, least)
+
+    def _moments(self, rows: Rows) -> Floats:
+        values, offsets, window = rows.panel.values, rows.panel.offsets, self.window
+        if self.least is None:
+            means, squares = rows.once(("moments", window), lambda: rolling_moments(values, offsets, window))
+            counts: Any = window
         else:
-            out[:, 0] = np.sqrt(squares[rows.points] / (self.window - 1))
+            least = self.least
+            means, squares, counts = rows.once(
+                ("moments", window, least), lambda: known_moments(values, offsets, window, least)
+            )
+        if self.statistic == "mean":
+            return np.asarray(means)
+        if self.statistic == "sum":
+            return np.asarray(means * counts)
+        return np.sqrt(np.where(np.asarray(counts) > 1, squares / np.maximum(np.asarray(counts) - 1, 1), np.nan))

@@ -1,0 +1,44 @@
+"""Changes between two lags of the target: differences, ratios, returns."""
+
+from typing import Literal
+
+import numpy as np
+from pydantic import Field
+
+from proteron.core.panel import Floats
+from proteron.core.windows.feature import Feature, Rows
+
+
+class Change(Feature):
+    """How the value at lag `lag` compares with the one `over` steps before it.
+
+    difference: x - y; ratio: x / y, missing where y is zero; log: log x - log y, missing unless both are positive.
+    """
+
+    kind: Literal["change"] = "change"
+    over: int = Field(1, ge=1, title="Over", description="Steps between the two values.")
+    lag: int = Field(1, ge=1, title="Lag", description="The later value; 1 is the origin.")
+    form: Literal["difference", "ratio", "log"] = Field("difference", title="Form")
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return (f"{self.form} {self.lag} over {self.over}",)
+
+    @property
+    def look_back(self) -> int:
+        return self.lag + self.over
+
+    def source_of(self, column: int) -> tuple[int, int]:
+        return (1 - self.lag - self.over, 1 - self.lag)
+
+    def write(self, out: Floats, rows: Rows) -> None:
+        later = rows.panel.values[rows.points + 1 - self.lag]
+        earlier = rows.panel.values[rows.points + 1 - self.lag - self.over]
+        if self.form == "difference":
+            out[:, 0] = later - earlier
+        elif self.form == "ratio":
+            out[:, 0] = later / np.where(earlier == 0, np.nan, earlier)
+        else:
+            usable = (later > 0) & (earlier > 0)
+            quotient = np.where(usable, later, 1.0) / np.where(usable, earlier, 1.0)
+            out[:, 0] = np.where(usable, np.log(quotient), np.nan)

@@ -1,0 +1,317 @@
+"""Rolling statistics over a flat panel, one pass each, windows never crossing from one series to the next.
+
+All take `values` (n_points,), `offsets` (n_series + 1,) and the window, and answer per point, (n_points,). Missing
+points are left out; a window with fewer than `least` known points gives NaN.
+"""
+
+import numpy as np
+
+from proteron.core.compiled import kernel
+from proteron.core.panel import Floats
+from proteron.core.timeline import Ints
+
+
+@kernel
+def first_known(values: Floats, start: int, stop: int) -> float:
+    for i in range(start, stop):
+        if not np.isnan(values[i]):
+            return float(values[i])
+    return np.nan
+
+
+@kernel
+def rolling_moments(values: Floats, offsets: Ints, window: int) -> tuple[Floats, Floats]:
+    """Mean and sum of squared deviations of each window's points, per series; NaN if one is missing.
+
+    A window is the tail of one block of `window` points and the head of the next. Both ends are
+    accumulated (Welford 1962) as deviations from the block's first known value, which are exact at
+    any offset, and merged (Chan, Golub & LeVeque 1979); nothing is ever subtracted from a running
+    sum, and nothing after the window's end is read.
+    """
+    means = np.full(len(values), np.nan)
+    squares = np.full(len(values), np.nan)
+    tail_mean = np.empty(window)
+    tail_square = np.empty(window)
+    share = 1.0 / np.arange(1, window + 1)
+    for s in range(len(offsets) - 1):
+        start, stop = offsets[s], offsets[s + 1]
+        for block in range(start, stop - window + 1, window):
+            # Tails of this block, from its last point backwards: tail_…[j] covers j + 1 points.
+            last = block + window - 1
+            anchor = first_known(values, block, block + window)
+            mean, square = 0.0, 0.0
+            for j in range(window):
+                deviation = values[last - j] - anchor
+                gap = deviation - mean
+                mean += gap * share[j]
+                square += gap * (deviation - mean)
+                tail_mean[j] = mean
+                tail_square[j] = square
+            means[last] = anchor + mean
+            squares[last] = square
+            # Heads of the next block, merged with the tail that completes the window.
+            heads = min(window - 1, stop - last - 1)
+            next_anchor = first_known(values, last + 1, last + 1 + heads)
+            shift = next_anchor - anchor
+            mean, square = 0.0, 0.0
+            for j in range(heads):
+                deviation = values[last + 1 + j] - next_anchor
+                gap = deviation - mean
+                mean += gap * share[j]
+                square += gap * (deviation - mean)
+                before = window - 1 - j
+                apart = shift + mean - tail_mean[before - 1]
+                weight = (j + 1) / window
+                means[last + 1 + j] = anchor + tail_mean[before - 1] + apart * weight
+                squares[last + 1 + j] = tail_square[before - 1] + square + apart * apart * before * weight
+    return means, squares
+
+
+@kernel
+def known_moments(values: Floats, offsets: Ints, window: int, least: int) -> tuple[Floats, Floats, Ints]:
+    """Mean, sum of squared deviations and number of the known points of each window.
+
+    As `rolling_moments`, with counts; windows that begin before the series count the points it has.
+    """
+    means = np.full(len(values), np.nan)
+    squares = np.full(len(values), np.nan)
+    counts = np.zeros(len(values), dtype=np.int64)
+    tail_mean, tail_square = np.empty(window), np.empty(window)
+    tail_count = np.zeros(window, dtype=np.int64)
+    for s in range(len(offsets) - 1):
+        start, stop = offsets[s], offsets[s + 1]
+        for block in range(start - window, stop, window):
+            # Tails of this block (all of it lies before the series for the first one).
+            last = block + window - 1
+            anchor = first_known(values, max(block, start), min(last + 1, stop))
+            mean, square, count = 0.0, 0.0, 0
+            for j in range(window):
+                i = last - j
+                if start <= i < stop and not np.isnan(values[i]):
+                    count += 1
+                    deviation = values[i] - anchor
+                    gap = deviation - mean
+                    mean += gap / count
+                    square += gap * (deviation - mean)
+                tail_mean[j], tail_square[j], tail_count[j] = mean, square, count
+            if start <= last < stop and count >= least:
+                means[last], squares[last], counts[last] = anchor + mean, square, count
+            heads = min(window - 1, stop - last - 1)
+            next_anchor = first_known(values, last + 1, last + 1 + heads)
+            mean, square, count = 0.0, 0.0, 0
+            for j in range(heads):
+                i = last + 1 + j
+                if not np.isnan(values[i]):
+                    count += 1
+                    deviation = values[i] - next_anchor
+                    gap = deviation - mean
+                    mean += gap / count
+                    square += gap * (deviation - mean)
+                before = window - 2 - j
+                other = tail_count[before] if before >= 0 else 0
+                total = count + other
+                if total < least or total == 0:
+                    continue
+                counts[i] = total
+                if other == 0:
+                    means[i], squares[i] = next_anchor + mean, square
+                elif count == 0:
+                    means[i], squares[i] = anchor + tail_mean[before], tail_square[before]
+                else:
+                    apart = (next_anchor - anchor) + mean - tail_mean[before]
+                    means[i] = anchor + tail_mean[before] + apart * count / total
+                    squares[i] = tail_square[before] + square + apart * apart * other * count / total
+    return means, squares, counts
+
+
+@kernel
+def rolling_extremes(values: Floats, offsets: Ints, window: int, least: int) -> tuple[Floats, Floats]:
+    """Smallest and largest of each window, by running extremes of blocks (van Herk 1992; Gil & Werman 1993)."""
+    lows = np.full(len(values), np.nan)
+    highs = np.full(len(values), np.nan)
+    tail_low, tail_high = np.empty(window + 1), np.empty(window + 1)
+    tail_count = np.zeros(window + 1, dtype=np.int64)
+    for s in range(len(offsets) - 1):
+        start, stop = offsets[s], offsets[s + 1]
+        for block in range(start - window, stop, window):
+            tail_low[0], tail_high[0], tail_count[0] = np.inf, -np.inf, 0
+            low, high, count = np.inf, -np.inf, 0
+            for j in range(window):
+                i = block + window - 1 - j
+                if start <= i < stop:
+                    value = values[i]
+                    if value == value:
+                        count += 1
+                        low = min(low, value)
+                        high = max(high, value)
+                tail_low[j + 1], tail_high[j + 1], tail_count[j + 1] = low, high, count
+            low, high, count = np.inf, -np.inf, 0
+            for j in range(window):
+                i = block + window + j
+                if i >= stop:
+                    break
+                value = values[i]
+                if value == value:
+                    count += 1
+                    low = min(low, value)
+                    high = max(high, value)
+                before = window - 1 - j
+                if count + tail_count[before] >= least:
+                    lows[i] = min(low, tail_low[before])
+                    highs[i] = max(high, tail_high[before])
+    return lows, highs
+
+
+@kernel
+def rolling_quantile(values: Floats, offsets: Ints, window: int, level: float, least: int) -> Floats:
+    """The `level` quantile of each window, linear between neighbours in rank.
+
+    The window is kept sorted; each step moves only what lies between the value that leaves and the
+    one that enters.
+    """
+    out = np.full(len(values), np.nan)
+    kept = np.empty(window + 1)
+    for s in range(len(offsets) - 1):
+        start, stop = offsets[s], offsets[s + 1]
+        size = 0
+        for i in range(start, stop):
+            leaving = values[i - window] if i - window >= start else np.nan
+            entering = values[i]
+            if leaving == leaving and entering == entering:
+                at = _place(kept, size, leaving)
+                while at + 1 < size and kept[at + 1] < entering:
+                    kept[at] = kept[at + 1]
+                    at += 1
+                while at > 0 and kept[at - 1] > entering:
+                    kept[at] = kept[at - 1]
+                    at -= 1
+                kept[at] = entering
+            elif leaving == leaving:
+                at = _place(kept, size, leaving)
+                size -= 1
+                for k in range(at, size):
+                    kept[k] = kept[k + 1]
+            elif entering == entering:
+                at = size
+                size += 1
+                while at > 0 and kept[at - 1] > entering:
+                    kept[at] = kept[at - 1]
+                    at -= 1
+                kept[at] = entering
+            if size >= least:
+                place = level * (size - 1)
+                low = int(place)
+                high = min(low + 1, size - 1)
+                out[i] = kept[low] + (kept[high] - kept[low]) * (place - low)
+    return out
+
+
+@kernel
+def _place(kept: Floats, size: int, value: float) -> int:
+    """Where `value` stands among the first `size` sorted ones."""
+    low, high = 0, size
+    while low < high:
+        middle = (low + high) >> 1
+        if kept[middle] < value:
+            low = middle + 1
+        else:
+            high = middle
+    return low
+
+
+@kernel
+def rolling_slope(values: Floats, offsets: Ints, window: int) -> Floats:
+    """Least-squares slope per step of each window; NaN if one of its points is missing.
+
+    Sums of deviations and of deviations times distance, from block ends outwards, so that nothing is
+    subtracted from a running sum and an offset costs no digits.
+    """
+    out = np.full(len(values), np.nan)
+    tail_sum, tail_moment = np.empty(window + 1), np.empty(window + 1)
+    spread = window * (window * window - 1) / 12.0
+    for s in range(len(offsets) - 1):
+        start, stop = offsets[s], offsets[s + 1]
+        for block in range(start, stop - window + 1, window):
+            # Distances are counted from the block's last point; a tail of j points reaches j - 1 back.
+            last = block + window - 1
+            anchor = values[last]
+            tail_sum[0], tail_moment[0] = 0.0, 0.0
+            for j in range(window):
+                deviation = values[last - j] - anchor
+                tail_sum[j + 1] = tail_sum[j] + deviation
+                tail_moment[j + 1] = tail_moment[j] - j * deviation
+            head_sum, head_moment = 0.0, 0.0
+            for j in range(window):
+                i = last + j
+                if i >= stop:
+                    break
+                if j:
+                    deviation = values[i] - anchor
+                    head_sum += deviation
+                    head_moment += j * deviation
+                total = tail_sum[window - j] + head_sum
+                moment = tail_moment[window - j] + head_moment
+                centre = j - (window - 1) / 2.0
+                out[i] = (moment - centre * total) / spread
+    return out
+
+
+@kernel
+def rolling_share(values: Floats, offsets: Ints, window: int, level: float, above: bool, least: int) -> Floats:
+    """How many points of each window lie above (or below) `level`."""
+    out = np.full(len(values), np.nan)
+    for s in range(len(offsets) - 1):
+        start, stop = offsets[s], offsets[s + 1]
+        found, known = 0, 0
+        for i in range(start, stop):
+            if values[i] == values[i]:
+                known += 1
+                found += values[i] > level if above else values[i] < level
+            if i - window >= start and values[i - window] == values[i - window]:
+                known -= 1
+                found -= values[i - window] > level if above else values[i - window] < level
+            if known >= least:
+                out[i] = found
+    return out
+
+
+@kernel
+def weighted_moments(values: Floats, offsets: Ints, keep: float) -> tuple[Floats, Floats]:
+    """Exponentially weighted mean and variance of everything up to each point (West 1979).
+
+    A point k steps back weighs keep^k; weights are normalised over the known points, missing ones age
+    the others.
+    """
+    means = np.full(len(values), np.nan)
+    variances = np.full(len(values), np.nan)
+    for s in range(len(offsets) - 1):
+        mean, weight, square = np.nan, 0.0, 0.0
+        for i in range(offsets[s], offsets[s + 1]):
+            weight *= keep
+            square *= keep
+            value = values[i]
+            if value == value:
+                if mean != mean:
+                    mean = value
+                weight += 1.0
+                gap = value - mean
+                mean += gap / weight
+                square += gap * (value - mean)
+            if weight > 0:
+                means[i] = mean
+                variances[i] = square / weight
+    return means, variances
+
+
+@kernel
+def steps_since(values: Floats, offsets: Ints, low: float, high: float, most: int) -> Floats:
+    """Steps since the last known value that lies outside `low` ≤ value ≤ `high`, at most `most`; 0 at it."""
+    out = np.empty(len(values))
+    for s in range(len(offsets) - 1):
+        since = most
+        for i in range(offsets[s], offsets[s + 1]):
+            since = min(since + 1, most)
+            if values[i] == values[i] and not low <= values[i] <= high:
+                since = 0
+            out[i] = since
+    return out
