@@ -22,6 +22,7 @@ from proteron.core.windows import (
     WindowPlan,
 )  # fmt: skip
 from proteron.core.windows.rolling_kernels import (
+    gapless_extremes,
     known_moments,
     rolling_extremes,
     rolling_moments,
@@ -198,6 +199,7 @@ def test_rolling_statistics_keep_their_digits_at_a_large_offset(
     medians = rolling_quantile(x, ends, window, 0.5, least)
     slopes = rolling_slope(x, ends, window)
     strict = rolling_moments(x, ends, window)
+    gapless = gapless_extremes(np.nan_to_num(x), ends, window)
     for series in (0, 1):
         for t in range(int(ends[series]), int(ends[series + 1]), 13):
             whole = small[max(t - window + 1, int(ends[series])) : t + 1]
@@ -214,6 +216,7 @@ def test_rolling_statistics_keep_their_digits_at_a_large_offset(
             if len(whole) == window and len(part) == window and window > 2:
                 assert slopes[t] == pytest.approx(np.polyfit(np.arange(window), part, 1)[0], rel=1e-8, abs=1e-10)
                 assert strict[1][t] == pytest.approx(squares[t], rel=1e-9)
+                assert (gapless[0][t], gapless[1][t]) == (lows[t], highs[t])
 
 
 def test_a_statistic_of_a_category_knows_only_what_has_happened() -> None:

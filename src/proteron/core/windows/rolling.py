@@ -6,8 +6,10 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from proteron.core.panel import Floats
+from proteron.core.timeline import Ints
 from proteron.core.windows.feature import Feature, Rows
 from proteron.core.windows.rolling_kernels import (
+    gapless_extremes,
     known_moments,
     rolling_extremes,
     rolling_moments,
@@ -71,7 +73,7 @@ class Rolling(Feature):
         if self.statistic in ("mean", "std", "sum"):
             return self._moments(rows)
         if self.statistic in ("min", "max"):
-            found = rows.once(("extremes", window, least), lambda: rolling_extremes(values, offsets, window, least))
+            found = rows.once(("extremes", window, least), lambda: extremes(values, offsets, window, least))
             return np.asarray(found[self.statistic == "max"])
         if self.statistic == "slope":
             return rolling_slope(values, offsets, window)
@@ -95,3 +97,10 @@ class Rolling(Feature):
         if self.statistic == "sum":
             return np.asarray(means * counts)
         return np.sqrt(np.where(np.asarray(counts) > 1, squares / np.maximum(np.asarray(counts) - 1, 1), np.nan))
+
+
+def extremes(values: Floats, offsets: Ints, window: int, least: int) -> tuple[Floats, Floats]:
+    """Smallest and largest of each window, (n_points,) each, the quick way where nothing is missing."""
+    if least == window and not np.isnan(values.sum()):
+        return gapless_extremes(values, offsets, window)
+    return rolling_extremes(values, offsets, window, least)
