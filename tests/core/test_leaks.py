@@ -29,9 +29,11 @@ PLANS |= {
     "OccasionNear": WindowPlan(more=[W.OccasionNear()]),
     "Static": WindowPlan(more=[W.Static(column="size", form=each) for each in ("number", "target")]),
     "Rolling": WindowPlan(
-        rolling=[Rolling(each, 24, least=least) for each in ("mean", "std", "sum", "min", "max", "median")
-                 for least in (None, 5)],
-        more=[Rolling("slope", 12), Rolling("quantile", 30, level=0.9), Rolling("above", 9, level=0)],
+        rolling=[
+            *[Rolling(each, 24, least=least) for each in ("mean", "std", "sum", "min", "max", "median")
+              for least in (None, 5)],
+            Rolling("slope", 12), Rolling("quantile", 30, level=0.9), Rolling("above", 9, level=0),
+        ]
     ),
 }  # fmt: skip
 FORECASTER_SETTINGS = {"dense_network": {"hidden": [6], "epochs": 2}}
@@ -81,6 +83,81 @@ def test_a_leak_is_found_and_named(hourly: Panel, monkeypatch: pytest.MonkeyPatc
     proof = pt.leak_check(hourly, WindowPlan(lags=[1], rolling=[Rolling("mean", 5)]), origins=6)
     assert not proof.passed
     assert {leak["what"] for leak in proof.evidence["leaks"]} == {"mean 5"}
+
+
+def ahead_anyway(self: CovariateSteps, out: np.ndarray, rows: object) -> None:
+    """An observed column read one step beyond the origin."""
+    column = rows.panel.covariate(self.column).values  # type: ignore[attr-defined]
+    out[:, 0] = column[np.minimum(rows.points + 1, len(column) - 1)]  # type: ignore[attr-defined]
+
+
+def whole_mean(self: pt.windows.Static, of_series: np.ndarray, rows: object) -> np.ndarray:
+    """A category as the mean of all rows, those after the origin too."""
+    panel = rows.panel  # type: ignore[attr-defined]
+    return np.array([np.nanmean(panel.series(i)) for i in range(len(panel))])[rows.series]  # type: ignore[attr-defined]
+
+
+def fill_from_the_right(panel: Panel) -> Panel:
+    values = panel.values[::-1].copy()
+    for i in range(1, len(values)):
+        values[i] = values[i - 1] if np.isnan(values[i]) else values[i]
+    return panel.with_values(values[::-1])
+
+
+def test_planted_leaks_are_caught_and_named(hourly: Panel, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The classic ways to use the future: each must fail the check and be named."""
+    lags = WindowPlan(lags=[1])
+    holed = hourly.with_values(np.where(np.arange(len(hourly.values)) % 7 == 3, np.nan, hourly.values))
+    static = Panel.from_arrays(
+        {key: hourly[key] for key in hourly}, "2024-01-01", "1h",
+        covariates={"size": ("static", {"north": 3.0, "east": 8.0})},
+    )  # fmt: skip
+    fit = pt.Chain.fit
+    everything = lambda chain, panel, until=None: fit(chain, whole_of[panel.hash], None)  # noqa: E731
+    plans = "proteron.core.windows.plan"
+    encoded = WindowPlan(more=[pt.windows.Static(column="size", form="target")])
+    planted = (
+        ("weather +1", CovariateSteps, "write", ahead_anyway, hourly,
+         WindowPlan(covariates=[CovariateSteps(column="weather", at=(1,))])),
+        ("size so far", pt.windows.Static, "_so_far", whole_mean, static, encoded),
+        ("lag 1", f"{plans}._filled_from_the_left", None, fill_from_the_right, holed,
+         WindowPlan(lags=[1], missing="fill")),
+    )  # fmt: skip
+    for named, owner, attribute, leak, panel, plan in planted:
+        assert pt.leak_check(panel, lags, origins=6).passed
+        with monkeypatch.context() as planting:
+            if attribute is None:
+                planting.setattr(owner, leak)
+            else:
+                planting.setattr(owner, attribute, leak)
+            proof = pt.leak_check(panel, plan, origins=6)
+        assert not proof.passed, named
+        assert named in {each["what"] for each in proof.evidence["leaks"]}
+    # A scaler fitted on everything: what it learned changes with the future, and so do rows of the past.
+    whole_of: dict[str, Panel] = {}
+    looks = pt.leak_check.__globals__["_look"]
+
+    def remember(panel: Panel, *rest: object) -> dict:
+        whole_of[panel.hash] = panel
+        return looks(panel, *rest)
+
+    with monkeypatch.context() as planting:
+        planting.setitem(pt.leak_check.__globals__, "_look", remember)
+        planting.setattr(pt.Chain, "fit", everything)
+        proof = pt.leak_check(hourly, lags, chain=pt.Chain([pt.flatten.ZScore()]), origins=6)
+    assert not proof.passed
+    assert {"z-score: centre of north", "lag 1"} <= {each["what"] for each in proof.evidence["leaks"]}
+
+
+def test_a_column_that_is_the_future_of_the_target_is_warned_about(hourly: Panel) -> None:
+    ahead = {key: np.append(hourly[key][3:], [0.0, 0.0, 0.0]) for key in hourly}
+    panel = Panel.from_arrays(
+        {key: hourly[key] for key in hourly}, "2024-01-01", "1h", covariates={"oracle": ("known_ahead", ahead)}
+    )
+    proof = pt.leak_check(panel, WindowPlan(lags=[1], horizon=[1, 4]), origins=4)
+    assert proof.passed  # nothing can prove it
+    assert "“oracle” is said to be known ahead but is almost the target 3 steps later" in proof.evidence["warnings"][0]
+    assert pt.leak_check(hourly, WindowPlan(lags=[1]), origins=4).evidence["warnings"] == []
 
 
 def test_corruption_leaves_the_known_alone(hourly: Panel) -> None:

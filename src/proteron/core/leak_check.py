@@ -10,9 +10,11 @@ from numpy.typing import NDArray
 from proteron.core.flatten import Chain
 from proteron.core.forecasters import Contender
 from proteron.core.panel import Panel
+from proteron.core.profile.covariates import correlation
 from proteron.core.windows.plan import WindowPlan
 
 CORRUPTIONS = ("noise", "missing", "cut off")
+_ALMOST = 0.999
 
 
 @dataclass(frozen=True)
@@ -92,8 +94,34 @@ def leak_check(
         "leaks": leaks,
         "first": str(times[0]) if len(times) else None,
         "last": str(times[-1]) if len(times) else None,
+        "warnings": known_too_well(panel, max(plan.horizon) if plan else horizon),
     }
     return LeakCheck(not leaks and cells > 0, evidence)
+
+
+def known_too_well(panel: Panel, reach: int) -> list[str]:
+    """Columns said to be known ahead that are almost the target or its future; no check can prove when they were.
+
+    Sentences, one per column: correlation above .999 with the target up to `reach` steps later, over all series.
+    """
+    warnings = []
+    for column in panel.covariates:
+        if column.role != "known_ahead":
+            continue
+        for lead in range(reach + 1):
+            pairs = [
+                (column.series(i)[: max(length - lead, 0)], panel.series(i)[lead:])
+                for i, length in enumerate(panel.lengths.tolist())
+            ]
+            together = correlation(*(np.concatenate(side) for side in zip(*pairs, strict=True)))
+            if abs(together) > _ALMOST:
+                later = f"the target {lead} steps later" if lead else "the target itself"
+                warnings.append(
+                    f"“{column.name}” is said to be known ahead but is almost {later} (correlation {together:.4f}): "
+                    "if it is only known afterwards, every result built on it is worthless."
+                )
+                break
+    return warnings
 
 
 def _sample(panel: Panel, plan: WindowPlan | None, count: int, seed: int) -> list[int]:

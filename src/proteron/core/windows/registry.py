@@ -19,6 +19,6 @@ FEATURES: tuple[type[Feature], ...] = (
     Lags, Rolling, CalendarCycle, CovariateSteps, Change, Weighted, Expanding, Since, Fourier, OccasionNear, Static,
 )  # fmt: skip
 AnyFeature = Annotated[
-    Change | Weighted | Expanding | Since | Fourier | OccasionNear | Static | CalendarCycle | Rolling,
+    Change | Weighted | Expanding | Since | Fourier | OccasionNear | Static | CalendarCycle,
     Field(discriminator="kind"),
-]  # what a plan lists under `more`; lags and covariates have lists of their own
+]  # what a plan lists under `more`; lags, rolling and covariates have lists of their own
