@@ -369,13 +369,29 @@ class WindowsBody(Body):
 
 
 class SourceView(BaseModel):
+    """Where a column comes from: first and last step it reads, relative to the origin; `whole` is from the start."""
+
     name: str
     kind: str
     first: int
     last: int
+    whole: bool
+
+
+class PlanTextBody(Body):
+    text: str = Field(max_length=20_000)
+
+
+class PlanTextView(BaseModel):
+    """A plan and its text, which always agree, and the words a text is made of."""
+
+    plan: WindowPlan
+    text: str
+    words: list[str]
 
 
 class WindowsView(BaseModel):
+    text: str
     total: int
     names: list[str]
     target_names: list[str]

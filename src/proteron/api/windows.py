@@ -16,7 +16,7 @@ from proteron.api.lines import epochs
 from proteron.api.services import answer, chain_of, series_index, services
 from proteron.core.errors import LimitError
 from proteron.core.leak_check import leak_check
-from proteron.core.windows import Table, WindowPlan
+from proteron.core.windows import WORDS, Table, WindowPlan, read_plan, write_plan
 
 blueprint = APIBlueprint("windows", __name__, url_prefix="/api/v1")
 _CELLS_AT_MOST = 400_000_000
@@ -38,19 +38,29 @@ def windows(path: shapes.DatasetPath, body: shapes.WindowsBody) -> Response:
         found = None
         if body.find is not None and len(table):
             found = int(np.abs(table.positions - body.find).argmin())
-        kinds = [type(feature).__name__ for feature in body.plan.features for _ in feature.names]
+        owners = [feature for feature in body.plan.features for _ in feature.names]
         sources = [
-            shapes.SourceView(name=name, kind=kind, first=first, last=last)
-            for (name, first, last), kind in zip(body.plan.sources(), kinds, strict=True)
+            shapes.SourceView(
+                name=name, kind=owner.kind, first=max(first, -table.panel.end), last=last, whole=owner.whole_past
+            )
+            for (name, first, last), owner in zip(body.plan.sources(), owners, strict=True)
         ]
         return answer(
             shapes.WindowsView(
+                text=write_plan(body.plan),
                 total=len(table), names=list(table.names), target_names=list(table.target_names), sources=sources,
                 look_back=body.plan.look_back, dropped=table.dropped, offset=body.offset,
                 positions=table.positions[part].tolist(), times=epochs(table.panel.axis, table.positions[part]),
                 rows=cells.tolist(), found=found,
             )
         )  # fmt: skip
+
+
+@blueprint.post("/plans/text", responses={200: shapes.PlanTextView, 422: shapes.Problem})
+def read_plan_text(body: shapes.PlanTextBody) -> Response:
+    """The plan a text stands for, and the text in its own form; what cannot be read is quoted with a reason."""
+    plan = read_plan(body.text)
+    return answer(shapes.PlanTextView(plan=plan, text=write_plan(plan), words=list(WORDS)))
 
 
 @blueprint.post("/datasets/<int:dataset_id>/leak-check", responses={200: shapes.LeakView, 422: shapes.Problem})

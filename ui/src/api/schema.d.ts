@@ -721,6 +721,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/text": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The plan a text stands for, and the text in its own form; what cannot be read is quoted with a reason. */
+        post: operations["windows_read_plan_text_plans_text_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects": {
         parameters: {
             query?: never;
@@ -1067,6 +1084,28 @@ export interface components {
              */
             step: string;
         };
+        /**
+         * CalendarCycle
+         * @description A calendar field at the first target's local time: sine and cosine, its number from 0, or one column a value.
+         */
+        CalendarCycle: {
+            /**
+             * Field
+             * @enum {string}
+             */
+            field: "minute_of_day" | "hour_of_day" | "hour_of_week" | "weekday" | "day_of_month" | "day_of_year" | "week_of_year" | "month" | "quarter";
+            /**
+             * Form
+             * @default cycle
+             * @enum {string}
+             */
+            form: "cycle" | "number" | "one_hot";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "calendar";
+        };
         /** CalendarView */
         CalendarView: {
             /** Occasions */
@@ -1110,6 +1149,37 @@ export interface components {
             presets: components["schemas"]["PresetView"][];
             /** Saved */
             saved: components["schemas"]["SavedChain"][];
+        };
+        /**
+         * Change
+         * @description How the value at lag `lag` compares with the one `over` steps before it.
+         *
+         *     difference: x - y; ratio: x / y, missing where y is zero; log: log x - log y, missing unless both are positive.
+         */
+        Change: {
+            /**
+             * Form
+             * @default difference
+             * @enum {string}
+             */
+            form: "difference" | "ratio" | "log";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "change";
+            /**
+             * Lag
+             * @description The later value; 1 is the origin.
+             * @default 1
+             */
+            lag: number;
+            /**
+             * Over
+             * @description Steps between the two values.
+             * @default 1
+             */
+            over: number;
         };
         /**
          * Choices
@@ -1305,6 +1375,12 @@ export interface components {
             at: number[];
             /** Covariate */
             column: string;
+            /**
+             * Kind
+             * @default covariate
+             * @constant
+             */
+            kind: "covariate";
         };
         /**
          * CurveTrend
@@ -1609,6 +1685,23 @@ export interface components {
              * @default null
              */
             name: string | null;
+        };
+        /**
+         * Expanding
+         * @description Mean, standard deviation, smallest, largest or number of all known points up to the origin.
+         */
+        Expanding: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "expanding";
+            /**
+             * Statistic
+             * @default mean
+             * @enum {string}
+             */
+            statistic: "mean" | "std" | "min" | "max" | "count";
         };
         /** ExperimentBrief */
         ExperimentBrief: {
@@ -2131,6 +2224,27 @@ export interface components {
             origin: number;
             /** Time */
             time: number;
+        };
+        /**
+         * Fourier
+         * @description `order` waves of a period counted in steps of the grid, fractions allowed.
+         */
+        Fourier: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "fourier";
+            /**
+             * Waves
+             * @default 1
+             */
+            order: number;
+            /**
+             * Period
+             * @description Steps in a cycle.
+             */
+            period: number;
         };
         /**
          * FourierSeason
@@ -2950,6 +3064,31 @@ export interface components {
             shared: boolean;
         };
         /**
+         * OccasionNear
+         * @description Whether the first target lies in an occasion, steps until the next one, and steps since the last one.
+         *
+         *     Steps are at most `reach`; without a name all occasions count.
+         */
+        OccasionNear: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "occasion";
+            /**
+             * Occasion
+             * @description Nothing: any.
+             * @default null
+             */
+            name: string | null;
+            /**
+             * Reach
+             * @description The farthest that is told apart.
+             * @default 24
+             */
+            reach: number;
+        };
+        /**
          * OccasionSpan
          * @description A named date or span of dates, ends included.
          */
@@ -3217,6 +3356,22 @@ export interface components {
              * @default false
              */
             shared: boolean;
+        };
+        /** PlanTextBody */
+        PlanTextBody: {
+            /** Text */
+            text: string;
+        };
+        /**
+         * PlanTextView
+         * @description A plan and its text, which always agree, and the words a text is made of.
+         */
+        PlanTextView: {
+            plan: components["schemas"]["WindowPlan"];
+            /** Text */
+            text: string;
+            /** Words */
+            words: string[];
         };
         /** PresetView */
         PresetView: {
@@ -3805,14 +3960,32 @@ export interface components {
         };
         /**
          * Rolling
-         * @description Mean or sample standard deviation of the last `window` points, missing if one of them is.
+         * @description A statistic of the last `window` points; missing unless `least` of them are known (by default all).
          */
         Rolling: {
+            /**
+             * Kind
+             * @default rolling
+             * @constant
+             */
+            kind: "rolling";
+            /**
+             * Least known
+             * @description Points that must be known; nothing: all.
+             * @default null
+             */
+            least: number | null;
+            /**
+             * Level
+             * @description Of a quantile; or what is counted above, below.
+             * @default null
+             */
+            level: number | null;
             /**
              * Statistic
              * @enum {string}
              */
-            statistic: "mean" | "std";
+            statistic: "mean" | "std" | "sum" | "min" | "max" | "median" | "quantile" | "slope" | "above" | "below";
             /**
              * Window
              * @description Points up to and including the origin.
@@ -4010,6 +4183,35 @@ export interface components {
             verdict: string;
         };
         /**
+         * Since
+         * @description Steps since the last value that was not zero, or lay outside a band: 0 at the origin itself.
+         */
+        Since: {
+            /**
+             * To
+             * @description … to here count as nothing happening.
+             * @default 0
+             */
+            high: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "since";
+            /**
+             * From
+             * @description Values from here …
+             * @default 0
+             */
+            low: number;
+            /**
+             * At most
+             * @description What is given when it was longer ago, or never.
+             * @default 1000
+             */
+            most: number;
+        };
+        /**
          * SlotBars
          * @description Mean and middle half of the values in each calendar slot.
          */
@@ -4063,7 +4265,10 @@ export interface components {
              */
             stiffness: number | null;
         };
-        /** SourceView */
+        /**
+         * SourceView
+         * @description Where a column comes from: first and last step it reads, relative to the origin; `whole` is from the start.
+         */
         SourceView: {
             /** First */
             first: number;
@@ -4073,6 +4278,8 @@ export interface components {
             last: number;
             /** Name */
             name: string;
+            /** Whole */
+            whole: boolean;
         };
         /** SpanView */
         SpanView: {
@@ -4122,6 +4329,40 @@ export interface components {
             twin_name: string | null;
             /** Variance Share */
             variance_share: number | null;
+        };
+        /**
+         * Static
+         * @description A static column as its number, as one column per category, or as what its category has shown so far.
+         *
+         *     target: the mean of all values known by the origin of series with the same category, drawn towards the
+         *     mean of all series as if `doubt` more points had shown that; nothing after the origin is read.
+         */
+        Static: {
+            /** Covariate */
+            column: string;
+            /**
+             * Doubt
+             * @description For target: points at the overall mean added.
+             * @default 20
+             */
+            doubt: number;
+            /**
+             * Form
+             * @default number
+             * @enum {string}
+             */
+            form: "number" | "one_hot" | "target";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "static";
+            /**
+             * Categories
+             * @description For one_hot: those that get a column.
+             * @default []
+             */
+            labels: string[];
         };
         /**
          * SuggestionView
@@ -4194,12 +4435,41 @@ export interface components {
             verdict: "open" | "confirmed" | "dismissed";
         };
         /**
+         * Weighted
+         * @description Exponentially weighted mean or standard deviation of the past; a point `half_life` steps back weighs half.
+         */
+        Weighted: {
+            /**
+             * Half-life
+             * @description Steps.
+             * @default 12
+             */
+            half_life: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "weighted";
+            /**
+             * Statistic
+             * @default mean
+             * @enum {string}
+             */
+            statistic: "mean" | "std";
+        };
+        /**
          * WindowPlan
          * @description Lags, rolling features, calendar, covariates, horizon and stride of a supervised table.
          *
          *     Lag 1 is the value at the origin, the last known point; horizon 1 is the point after it.
          */
         WindowPlan: {
+            /**
+             * Inverse scale
+             * @description Rows weigh the inverse of the spread their series has shown.
+             * @default false
+             */
+            by_scale: boolean;
             /**
              * Calendar
              * @description As sine and cosine at the target.
@@ -4211,6 +4481,12 @@ export interface components {
              * @default []
              */
             covariates: components["schemas"]["CovariateSteps"][];
+            /**
+             * Recency
+             * @description Rows so many steps older than the end weigh half; nothing: all alike.
+             * @default null
+             */
+            half_life: number | null;
             /**
              * Horizon
              * @description Steps after the origin, one target each.
@@ -4227,11 +4503,17 @@ export interface components {
             lags: number[];
             /**
              * Missing cells
-             * @description Drop the row, or keep NaN.
+             * @description Drop the row, keep NaN, or fill the target's past from the left.
              * @default drop
              * @enum {string}
              */
-            missing: "drop" | "keep";
+            missing: "drop" | "keep" | "fill";
+            /**
+             * More features
+             * @description Any other feature of the registry.
+             * @default []
+             */
+            more: (components["schemas"]["Change"] | components["schemas"]["Weighted"] | components["schemas"]["Expanding"] | components["schemas"]["Since"] | components["schemas"]["Fourier"] | components["schemas"]["OccasionNear"] | components["schemas"]["Static"] | components["schemas"]["CalendarCycle"])[];
             /**
              * Rolling
              * @description Statistics of the last points.
@@ -4309,6 +4591,8 @@ export interface components {
             sources: components["schemas"]["SourceView"][];
             /** Target Names */
             target_names: string[];
+            /** Text */
+            text: string;
             /** Times */
             times: number[];
             /** Total */
@@ -5873,6 +6157,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    windows_read_plan_text_plans_text_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanTextBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanTextView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };

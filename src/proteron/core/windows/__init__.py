@@ -8,6 +8,7 @@ from proteron.core.windows.fourier import Fourier
 from proteron.core.windows.lags import Lags
 from proteron.core.windows.occasions import OccasionNear
 from proteron.core.windows.plan import Table, WindowPlan, default_plan
+from proteron.core.windows.plan_text import WORDS, read_plan, write_plan
 from proteron.core.windows.registry import FEATURES, AnyFeature
 from proteron.core.windows.rolling import Rolling
 from proteron.core.windows.rolling_kernels import rolling_moments
@@ -15,7 +16,7 @@ from proteron.core.windows.static import Static
 from proteron.core.windows.whole_past import Expanding, Since, Weighted
 
 __all__ = [
-    "FEATURES", "AnyFeature", "CalendarCycle", "Change", "CovariateSteps", "Expanding", "Feature", "Fourier", "Lags",
-    "OccasionNear", "Rolling", "Rows", "Since", "Static", "Table", "Weighted", "WindowPlan", "default_plan",
-    "rolling_moments",
+    "FEATURES", "WORDS", "AnyFeature", "CalendarCycle", "Change", "CovariateSteps", "Expanding", "Feature", "Fourier",
+    "Lags", "OccasionNear", "Rolling", "Rows", "Since", "Static", "Table", "Weighted", "WindowPlan", "default_plan",
+    "read_plan", "rolling_moments", "write_plan",
 ]  # fmt: skip

@@ -20,15 +20,24 @@ function rolling(statistic: 'mean' | 'std', text: string) {
   if (!windows || (statistic === 'std' && windows.includes(1)))
     return (complaint.value = 'Rolling windows are whole numbers; a spread needs at least 2.')
   complaint.value = ''
-  const others = (props.plan.rolling ?? []).filter((each) => each.statistic !== statistic)
+  const others = (props.plan.rolling ?? []).filter(
+    (each) => each.statistic !== statistic || each.least != null,
+  )
   return emit('change', {
     ...props.plan,
-    rolling: [...others, ...windows.map((window) => ({ statistic, window }))],
+    rolling: [
+      ...others,
+      ...windows.map((window) => ({ kind: 'rolling' as const, statistic, window, level: null, least: null })),
+    ],
   })
 }
 
 const windowsOf = (statistic: string) =>
-  runs((props.plan.rolling ?? []).filter((each) => each.statistic === statistic).map((each) => each.window))
+  runs(
+    (props.plan.rolling ?? [])
+      .filter((each) => each.statistic === statistic && each.least == null)
+      .map((each) => each.window),
+  )
 const FIELDS = [
   'minute_of_day',
   'hour_of_day',

@@ -10,15 +10,24 @@ const emit = defineEmits<{ light: [name: string | null]; toggle: [lag: number] }
 const store = useProject()
 const W = 1000
 const LEFT = 110
-const back = computed(() => Math.max(24, ...props.sources.map((each) => -each.first + 1)))
+const back = computed(() =>
+  Math.max(24, ...props.sources.filter((each) => !each.whole).map((each) => -each.first + 1)),
+)
 const ahead = computed(() => Math.max(1, ...(props.plan.horizon ?? [1])))
 const cell = computed(() => (W - LEFT - 12) / (back.value + ahead.value + 2))
 const x = (step: number) => LEFT + (back.value + step) * cell.value
 const KINDS: [string, string, string][] = [
-  ['Lags', 'lags', 'var(--c1)'],
-  ['Rolling', 'rolling', 'var(--c2)'],
-  ['CalendarCycle', 'calendar', 'var(--c5)'],
-  ['CovariateSteps', 'covariates', 'var(--c6)'],
+  ['lags', 'lags', 'var(--c1)'],
+  ['rolling', 'rolling', 'var(--c2)'],
+  ['change', 'changes', 'var(--c3)'],
+  ['weighted', 'weighted', 'var(--c4)'],
+  ['expanding', 'so far', 'var(--c4)'],
+  ['since', 'since', 'var(--c8)'],
+  ['calendar', 'calendar', 'var(--c5)'],
+  ['fourier', 'waves', 'var(--c5)'],
+  ['occasion', 'occasions', 'var(--c7)'],
+  ['covariate', 'covariates', 'var(--c6)'],
+  ['static', 'static', 'var(--c8)'],
 ]
 const lanes = computed(() => {
   const found = KINDS.map(([kind, title, color]) => ({
@@ -39,10 +48,11 @@ const marks = computed(() => {
 })
 
 function box(item: Shapes['SourceView'], index: number, kind: string) {
-  const first = kind === 'CalendarCycle' ? (props.plan.horizon?.[0] ?? 1) : item.first
-  const last = kind === 'CalendarCycle' ? ahead.value : item.last
-  const tall = kind === 'Rolling' ? 5 : 12
-  const shift = kind === 'Rolling' ? (index % 2) * 6 : 0
+  const atTarget = kind === 'calendar' || kind === 'fourier'
+  const first = atTarget ? (props.plan.horizon?.[0] ?? 1) : Math.max(item.first, 1 - back.value)
+  const last = atTarget ? ahead.value : Math.min(item.last, ahead.value)
+  const tall = kind === 'rolling' ? 5 : 12
+  const shift = kind === 'rolling' ? (index % 2) * 6 : 0
   return {
     x: x(first - 1) + 0.4,
     width: Math.max((last - first + 1) * cell.value - 0.8, 1),
@@ -73,7 +83,7 @@ function clickLags(event: MouseEvent) {
     <g v-for="(lane, row) in lanes" :key="lane.kind" :transform="`translate(0 ${4 + row * 18})`">
       <text x="12" y="11">{{ lane.title }}</text>
       <rect
-        v-if="lane.kind === 'Lags'"
+        v-if="lane.kind === 'lags'"
         class="hit"
         :x="LEFT"
         y="0"
@@ -88,7 +98,7 @@ function clickLags(event: MouseEvent) {
         :key="item.name"
         v-bind="box(item, i, lane.kind)"
         :fill="lane.color"
-        :class="{ lit: item.name === lit, through: lane.kind === 'Lags' }"
+        :class="{ lit: item.name === lit, through: lane.kind === 'lags' }"
         @mouseenter="emit('light', item.name)"
       >
         <title>

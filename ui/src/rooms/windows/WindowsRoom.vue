@@ -11,6 +11,7 @@ import { useView } from '../../state/view'
 import RoomFrame from '../../widgets/RoomFrame.vue'
 import PlanForm from './PlanForm.vue'
 import PlanSchematic from './PlanSchematic.vue'
+import PlanTextBox from './PlanTextBox.vue'
 import RowTable from './RowTable.vue'
 import type { Plan } from './planText'
 
@@ -25,6 +26,9 @@ const fallback = computed<Plan>(() => {
     rolling: [],
     calendar: [],
     covariates: [],
+    more: [],
+    half_life: null,
+    by_scale: false,
     horizon: [1],
     stride: 1,
     missing: 'drop',
@@ -103,7 +107,7 @@ const touched = computed(() => {
   const steps = new Set<number>()
   for (const source of table.value.sources) {
     if (lit.value && source.name !== lit.value) continue
-    if (source.kind === 'CalendarCycle') continue
+    if (source.first > 0) continue
     for (let step = source.first; step <= source.last && steps.size < 4000; step++) steps.add(step)
   }
   return [...steps].map((step) => axis.time(origin.value + step)).sort((a, b) => a - b)
@@ -183,6 +187,7 @@ const evidence = computed(
     />
     <template #inspector>
       <h1>Window plan</h1>
+      <PlanTextBox :text="table?.text ?? ''" @change="change" />
       <PlanForm :plan="plan" @change="change" />
       <table v-if="table" class="facts" :aria-busy="busy">
         <tbody>
