@@ -1,8 +1,11 @@
 """Profile and Flatten through HTTP: as of the cutoff, in both units, kept, taken away and brought back."""
 
+import io
 import json
 
 import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
 import pytest
 from flask.testing import FlaskClient
 from test_api import LOCAL, application, client, dataset, get, post, project, send  # noqa: F401
@@ -182,3 +185,36 @@ def test_features_wait_for_the_runner(client: FlaskClient, dataset: int) -> None
     stopped = post(client, f"{address}/stop", {"until": 300}).json
     assert stopped["state"] == "stopped"
     assert get(client, f"{address}?until=299").json["state"] == "empty"
+
+
+def test_a_plan_is_text_and_a_table_is_taken_in_every_form(client: FlaskClient, dataset: int) -> None:  # noqa: F811
+    read = post(client, "/plans/text", {"text": "lags 3, 1-2 ; mean 24; weighted mean 5; mean so far; ahead 1-3"}).json
+    assert read["text"] == "lags 1-3; mean 24; weighted mean 5; mean so far; ahead 1-3"
+    assert "waves" in read["words"]
+    refused = post(client, "/plans/text", {"text": "lags 1-3; nonsense"})
+    assert refused.status_code == 422
+    assert "“nonsense” is not a part of a plan" in refused.json["detail"]
+    address = f"/datasets/{dataset}/windows"
+    body = {"plan": read["plan"], "until": 300, "chain": [{"kind": "z_score"}]}
+    view = post(client, address, body).json
+    assert view["text"] == read["text"]
+    assert [source["whole"] for source in view["sources"]] == [False] * 4 + [True] * 2
+    assert {source["kind"] for source in view["sources"]} == {"lags", "rolling", "weighted", "expanding"}
+    assert sum(view["dropped"].values()) + view["total"] == 800
+
+    def take(kind: str, **more: object):  # type: ignore[no-untyped-def]
+        headers = {"Accept": kind}
+        return client.post(f"/api/v1{address}/table", json={**body, **more}, headers=headers, **LOCAL)
+
+    table = pq.read_table(io.BytesIO(take("application/vnd.apache.parquet", shares=[0.7, 0.2, 0.1]).data))
+    assert table.num_rows == view["total"]
+    assert set(table["part"].to_pylist()) == {"train", "validation", "test", "gap"}
+    stream = pa.ipc.open_stream(take("application/vnd.apache.arrow.stream").data).read_all()
+    assert stream.num_rows == view["total"]
+    assert take("text/csv").data.count(b"\n") == view["total"] + 1
+    with np.load(io.BytesIO(take("application/x-npz").data), allow_pickle=False) as arrays:
+        assert arrays["features"].shape == (view["total"], 6)
+    card = post(client, f"{address}/card", body).json
+    assert card["shape"]["rows"] == view["total"]
+    assert card["dataset"] == get(client, f"/datasets/{dataset}").json["hash"]
+    assert take("text/csv", shares=[1, 0]).status_code == 422

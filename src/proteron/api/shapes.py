@@ -368,6 +368,12 @@ class WindowsBody(Body):
     find: int | None = None
 
 
+class TakeBody(WindowsBody):
+    """What to take away; `shares` adds a column with the chronological part of each row."""
+
+    shares: list[float] | None = Field(None, min_length=3, max_length=3)
+
+
 class SourceView(BaseModel):
     """Where a column comes from: first and last step it reads, relative to the origin; `whole` is from the start."""
 

@@ -1,12 +1,12 @@
 """Windows: a slice of the table, the leak check, the table to take away."""
 
-import io
+import json
+import tempfile
 from collections import OrderedDict
+from collections.abc import Iterator
+from pathlib import Path
 
 import numpy as np
-import pyarrow as pa
-import pyarrow.csv as pa_csv
-import pyarrow.parquet as pa_parquet
 from flask import request
 from flask_openapi3 import APIBlueprint
 from werkzeug.wrappers import Response
@@ -15,16 +15,21 @@ from proteron.api import shapes
 from proteron.api.lines import epochs
 from proteron.api.services import answer, chain_of, series_index, services
 from proteron.core.errors import LimitError
+from proteron.core.flatten import Chain
 from proteron.core.leak_check import leak_check
+from proteron.core.panel import Panel
 from proteron.core.windows import WORDS, Table, WindowPlan, read_plan, write_plan
+from proteron.core.windows.taking import Format, data_card, write_table
+from proteron.records.datasets import get_dataset
 
 blueprint = APIBlueprint("windows", __name__, url_prefix="/api/v1")
 _CELLS_AT_MOST = 400_000_000
 _tables: OrderedDict[tuple[int, int | None, int | None, str, str], Table] = OrderedDict()
-_FORMATS = {
-    "application/vnd.apache.arrow.stream": "arrows",
-    "application/vnd.apache.parquet": "parquet",
-    "text/csv": "csv",
+_FORMATS: dict[str, tuple[Format, str]] = {
+    "application/vnd.apache.arrow.stream": ("arrow", "arrows"),
+    "application/vnd.apache.parquet": ("parquet", "parquet"),
+    "text/csv": ("csv", "csv"),
+    "application/x-npz": ("npz", "npz"),
 }
 
 
@@ -73,40 +78,59 @@ def check_leaks(path: shapes.DatasetPath, body: shapes.LeakBody) -> Response:
 
 
 @blueprint.post("/datasets/<int:dataset_id>/windows/table")
-def take_table(path: shapes.DatasetPath, body: shapes.WindowsBody) -> Response:
-    """The whole table as Arrow stream, Parquet or CSV, by content negotiation."""
+def take_table(path: shapes.DatasetPath, body: shapes.TakeBody) -> Response:
+    """The whole table as Arrow stream, Parquet, CSV or NPZ, by content negotiation; written and sent in pieces."""
     wanted = request.accept_mimetypes.best_match(list(_FORMATS)) or "text/csv"
+    kind, ending = _FORMATS[wanted]
+    panel, _ = _flat_panel(path.dataset_id, body)
+    folder = tempfile.TemporaryDirectory()
+    file = Path(folder.name) / "table"
     with services().computing():
-        content = _encode(_table(path.dataset_id, body).to_arrow(), wanted)
-    headers = {"Content-Disposition": f'attachment; filename="windows.{_FORMATS[wanted]}"'}
-    return Response(content, content_type=wanted, headers=headers)
+        write_table(body.plan, panel, file, kind, body.shares)
+
+    def pieces() -> Iterator[bytes]:
+        with folder, file.open("rb") as content:
+            while piece := content.read(1 << 20):
+                yield piece
+
+    headers = {"Content-Disposition": f'attachment; filename="windows.{ending}"'}
+    return Response(pieces(), content_type=wanted, headers=headers)
 
 
-def _encode(table: pa.Table, kind: str) -> bytes:
-    out = io.BytesIO()
-    if kind == "text/csv":
-        pa_csv.write_csv(table, out)
-    elif kind == "application/vnd.apache.parquet":
-        pa_parquet.write_table(table, out)
-    else:
-        with pa.ipc.new_stream(out, table.schema) as stream:
-            stream.write_table(table)
-    return out.getvalue()
+@blueprint.post("/datasets/<int:dataset_id>/windows/card")
+def table_card(path: shapes.DatasetPath, body: shapes.TakeBody) -> Response:
+    """The data card of a table: dataset, plan, chain, columns with what they read, units, shape."""
+    panel, chain = _flat_panel(path.dataset_id, body)
+    with services().database.session() as session:
+        dataset = get_dataset(session, path.dataset_id).hash
+    with services().computing():
+        rows = sum(len(piece) for piece in body.plan.batches(panel))
+    text = json.dumps(data_card(body.plan, panel, chain, dataset, rows), indent=1, ensure_ascii=False)
+    headers = {"Content-Disposition": 'attachment; filename="windows-card.json"'}
+    return Response(text + "\n", content_type="application/json", headers=headers)
+
+
+def _flat_panel(dataset_id: int, body: shapes.WindowsBody) -> tuple[Panel, Chain]:
+    """The panel, or one series of it, behind the chain as fitted at the cutoff."""
+    panel = services().panel(dataset_id)
+    chain = chain_of(body.chain)
+    if body.series is not None:
+        panel = panel.select([series_index(panel, body.series)])
+    if chain.active:
+        until = panel.end if body.until is None else min(body.until, panel.end)
+        panel = chain.fit(panel, until).apply(panel)
+    return panel, chain
 
 
 def _table(dataset_id: int, body: shapes.WindowsBody) -> Table:
     """The table of one series or all, on flat values where there is a chain; the last few are kept."""
-    panel = services().panel(dataset_id)
-    chain = chain_of(body.chain)
-    key = (dataset_id, body.until if body.chain else None, body.series, body.plan.hash, chain.hash)
+    key = (dataset_id, body.until if body.chain else None, body.series, body.plan.hash, chain_of(body.chain).hash)
     if key in _tables:
         return _tables[key]
-    if body.series is not None:
-        panel = panel.select([series_index(panel, body.series)])
-    _refuse_huge(len(panel.values), body.plan)
-    if chain.active:
-        until = panel.end if body.until is None else min(body.until, panel.end)
-        panel = chain.fit(panel, until).apply(panel)
+    panel = services().panel(dataset_id)
+    points = len(panel.values) if body.series is None else int(panel.lengths[series_index(panel, body.series)])
+    _refuse_huge(points, body.plan)
+    panel, _ = _flat_panel(dataset_id, body)
     _tables[key] = body.plan.cut(panel)
     while len(_tables) > 3:
         _tables.popitem(last=False)

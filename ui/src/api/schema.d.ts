@@ -448,6 +448,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/datasets/{dataset_id}/windows/card": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The data card of a table: dataset, plan, chain, columns with what they read, units, shape. */
+        post: operations["windows_table_card_datasets__int_dataset_id__windows_card_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/datasets/{dataset_id}/windows/table": {
         parameters: {
             query?: never;
@@ -457,7 +474,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The whole table as Arrow stream, Parquet or CSV, by content negotiation. */
+        /** The whole table as Arrow stream, Parquet, CSV or NPZ, by content negotiation; written and sent in pieces. */
         post: operations["windows_take_table_datasets__int_dataset_id__windows_table_post"];
         delete?: never;
         options?: never;
@@ -4378,6 +4395,50 @@ export interface components {
             /** Why */
             why: string;
         };
+        /**
+         * TakeBody
+         * @description What to take away; `shares` adds a column with the chronological part of each row.
+         */
+        TakeBody: {
+            /**
+             * Chain
+             * @default []
+             */
+            chain: {
+                [key: string]: unknown;
+            }[];
+            /**
+             * Find
+             * @default null
+             */
+            find: number | null;
+            /**
+             * Limit
+             * @default 100
+             */
+            limit: number;
+            /**
+             * Offset
+             * @default 0
+             */
+            offset: number;
+            plan: components["schemas"]["WindowPlan"];
+            /**
+             * Series
+             * @default null
+             */
+            series: number | null;
+            /**
+             * Shares
+             * @default null
+             */
+            shares: number[] | null;
+            /**
+             * Until
+             * @default null
+             */
+            until: number | null;
+        };
         /** TestView */
         TestView: {
             /**
@@ -5594,6 +5655,32 @@ export interface operations {
             };
         };
     };
+    windows_table_card_datasets__int_dataset_id__windows_card_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeBody"];
+            };
+        };
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
     windows_take_table_datasets__int_dataset_id__windows_table_post: {
         parameters: {
             query?: never;
@@ -5605,7 +5692,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WindowsBody"];
+                "application/json": components["schemas"]["TakeBody"];
             };
         };
         responses: {

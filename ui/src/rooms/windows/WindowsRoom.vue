@@ -86,9 +86,24 @@ const FORMATS = {
   Parquet: 'application/vnd.apache.parquet',
   Arrow: 'application/vnd.apache.arrow.stream',
   CSV: 'text/csv',
+  NPZ: 'application/x-npz',
+}
+const parted = ref(false)
+const asked = () =>
+  JSON.stringify({
+    plan: plan.value,
+    chain: chain.value,
+    until: view.cutoff,
+    shares: parted.value ? [0.7, 0.15, 0.15] : null,
+  })
+function takeCard() {
+  const init = { method: 'POST', body: asked(), headers: { 'Content-Type': 'application/json' } }
+  void attempt(() =>
+    download(`/api/v1/datasets/${store.dataset?.id}/windows/card`, 'windows-card.json', init),
+  )
 }
 function take(format: keyof typeof FORMATS) {
-  const body = JSON.stringify({ plan: plan.value, chain: chain.value, until: view.cutoff })
+  const body = asked()
   const init = {
     method: 'POST',
     body,
@@ -141,7 +156,14 @@ const dropped = computed(() => Object.entries(table.value?.dropped ?? {}))
 const evidence = computed(
   () =>
     leak.value?.evidence as
-      { origins: number; cells: number; recomputations: number; leaks: { what: string }[] } | undefined,
+      | {
+          origins: number
+          cells: number
+          recomputations: number
+          leaks: { what: string }[]
+          warnings: string[]
+        }
+      | undefined,
 )
 </script>
 
@@ -214,6 +236,7 @@ const evidence = computed(
             <span class="number">{{ evidence.recomputations }}</span> runs:
             {{ leak.passed ? 'none changed' : evidence.leaks.map((each) => each.what).join(', ') }}.
           </p>
+          <p v-for="warning in evidence.warnings" :key="warning" class="worse">{{ warning }}</p>
         </template>
         <template v-else
           ><h2>Leak check</h2>
@@ -224,6 +247,11 @@ const evidence = computed(
         </button>
       </div>
       <span class="grow"></span>
+      <label
+        title="A column that says train, validation, test or gap; no part learns from what another is judged on"
+      >
+        <input v-model="parted" type="checkbox" /> with parts in time, 70 : 15 : 15
+      </label>
       <div class="buttons">
         <button
           v-for="(_, format) in FORMATS"
@@ -233,6 +261,9 @@ const evidence = computed(
           @click="take(format)"
         >
           {{ format === 'Parquet' ? 'Take table, Parquet' : format }}
+        </button>
+        <button class="button" title="What the table is: dataset, plan, chain, columns" @click="takeCard">
+          Card
         </button>
       </div>
     </template>

@@ -1,0 +1,128 @@
+"""Taking a window table away: files written piece by piece, chronological parts, a card that says what it is."""
+
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.csv as pa_csv
+import pyarrow.parquet as pa_parquet
+from numpy.typing import NDArray
+
+from proteron.core.errors import SettingsError
+from proteron.core.flatten import Chain
+from proteron.core.panel import Panel
+from proteron.core.windows.plan import Table, WindowPlan
+from proteron.core.windows.plan_text import write_plan
+
+Format = Literal["parquet", "arrow", "csv", "npz"]
+PARTS = ("train", "validation", "test", "gap")
+
+
+def split_positions(plan: WindowPlan, panel: Panel, shares: Sequence[float]) -> tuple[int, int]:
+    """Grid positions where validation and test begin, by the shares of train, validation and test of the time line."""
+    if len(shares) != 3 or min(shares) < 0 or not sum(shares) > 0:
+        raise SettingsError("Three shares are needed, of train, validation and test: 0.7, 0.15, 0.15.", field="shares")
+    first = int(panel.starts.min()) + plan.look_back - 1
+    length = max(panel.end - first, 0)
+    total = sum(shares)
+    return first + round(length * shares[0] / total), first + round(length * (shares[0] + shares[1]) / total)
+
+
+def parts_of(table: Table, borders: tuple[int, int]) -> NDArray[np.int8]:
+    """Part of each row, (n_rows,), as a place in `PARTS`.
+
+    A row belongs to a part if its origin and all its targets do; one whose targets reach into the next
+    part is a gap, so that no part learns from what another is judged on.
+    """
+    last = table.positions + max(table.plan.horizon)
+    first_target = table.positions + 1
+    out = np.full(len(table), PARTS.index("gap"), dtype=np.int8)
+    out[last < borders[0]] = 0
+    out[(first_target >= borders[0]) & (last < borders[1])] = 1
+    out[first_target >= borders[1]] = 2
+    return out
+
+
+def data_card(plan: WindowPlan, panel: Panel, chain: Chain, dataset: str, rows: int) -> dict[str, Any]:
+    """What a table is, as JSON data: where it came from, how it was cut, its columns and their units."""
+    return {
+        "schema_version": 1, "dataset": dataset, "panel": panel.hash, "step": panel.step, "zone": panel.zone,
+        "plan": plan.document(), "plan_text": write_plan(plan), "chain": chain.document(),
+        "shape": {"rows": rows, "features": len(plan.names), "targets": len(plan.horizon)},
+        "features": [
+            {"name": name, "kind": owner.kind, "reads_from": first, "reads_to": last, "whole_past": owner.whole_past}
+            for (name, first, last), owner in zip(
+                plan.sources(), [feature for feature in plan.features for _ in feature.names], strict=True
+            )
+        ],
+        "targets": [{"name": name, "unit": "flat" if chain.active else panel.unit} for name in plan.target_names],
+        "series": list(panel.keys),
+    }  # fmt: skip
+
+
+def arrow_pieces(
+    plan: WindowPlan, panel: Panel, shares: Sequence[float] | None = None, rows: int = 100_000
+) -> Iterator[pa.Table]:
+    """The table as Arrow tables of about `rows` rows, with a column “part” where shares are given."""
+    borders = split_positions(plan, panel, shares) if shares is not None else None
+    weighed = plan.half_life is not None or plan.by_scale
+    for piece in plan.batches(panel, rows):
+        table = piece.to_arrow()
+        if weighed:
+            table = table.append_column("weight", pa.array(piece.weights))
+        if borders is not None:
+            parts = pa.DictionaryArray.from_arrays(pa.array(parts_of(piece, borders)), pa.array(PARTS))
+            table = table.append_column("part", parts)
+        yield table
+
+
+def write_table(
+    plan: WindowPlan, panel: Panel, path: Path | str, kind: Format = "parquet",
+    shares: Sequence[float] | None = None, rows: int = 100_000,
+) -> int:  # fmt: skip
+    """Write the table to a file and return its number of rows; all but NPZ are written piece by piece."""
+    if kind == "npz":
+        table = plan.cut(panel)
+        arrays: dict[str, Any] = {
+            "features": table.features, "targets": table.targets, "weights": table.weights, "series": table.series,
+            "origins": table.origins.astype(np.int64), "names": np.array(table.names), "keys": np.array(panel.keys),
+            "target_names": np.array(table.target_names),
+        }  # fmt: skip
+        if shares is not None:
+            arrays["part"] = parts_of(table, split_positions(plan, panel, shares))
+        with Path(path).open("wb") as file:
+            np.savez(file, allow_pickle=False, **arrays)
+        return len(table)
+    count, writer = 0, None
+    with pa.OSFile(str(path), "wb") as out:
+        for piece in arrow_pieces(plan, panel, shares, rows):
+            if writer is None:
+                writer = _WRITERS[kind](out, piece.schema)
+            writer.write_table(piece)
+            count += piece.num_rows
+        if writer is not None:
+            writer.close()
+    return count
+
+
+class _CsvWriter:
+    def __init__(self, out: Any, schema: pa.Schema) -> None:
+        plain = [pa.field(f.name, f.type.value_type if pa.types.is_dictionary(f.type) else f.type) for f in schema]
+        self._schema = pa.schema(plain)
+        self._writer = pa_csv.CSVWriter(out, self._schema)
+
+    def write_table(self, table: pa.Table) -> None:
+        self._writer.write_table(table.cast(self._schema))
+
+    def close(self) -> None:
+        self._writer.close()
+
+
+_UNIFIED = pa.ipc.IpcWriteOptions(unify_dictionaries=True)
+_WRITERS: dict[str, Any] = {
+    "parquet": pa_parquet.ParquetWriter,
+    "arrow": lambda out, schema: pa.ipc.new_stream(out, schema, options=_UNIFIED),
+    "csv": _CsvWriter,
+}
