@@ -1,5 +1,6 @@
 """Shapes of requests and answers: the source of the OpenAPI document and of the front end's types."""
 
+from functools import cached_property
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, RootModel
@@ -358,9 +359,19 @@ class DatasetView(BaseModel):
     series: list[SeriesView]
 
 
-class WindowsBody(Body):
-    plan: WindowPlan
+class PlanBody(Body):
+    """A window plan, as in a project's choices, and a chain; both are checked when they are made."""
+
+    plan: Document
     chain: StageList = []
+
+    @cached_property
+    def window_plan(self) -> WindowPlan:
+        """Raises `SettingsError` naming what is wrong with the plan."""
+        return WindowPlan.parse(self.plan)
+
+
+class WindowsBody(PlanBody):
     until: int | None = None
     series: int | None = None
     offset: int = Field(0, ge=0)
@@ -391,7 +402,7 @@ class PlanTextBody(Body):
 class PlanTextView(BaseModel):
     """A plan and its text, which always agree, and the words a text is made of."""
 
-    plan: WindowPlan
+    plan: Document
     text: str
     words: list[str]
 
@@ -411,9 +422,7 @@ class WindowsView(BaseModel):
     found: int | None
 
 
-class LeakBody(Body):
-    plan: WindowPlan
-    chain: StageList = []
+class LeakBody(PlanBody):
     origins: int = Field(12, ge=1, le=200)
     seed: int = 0
 

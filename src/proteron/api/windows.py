@@ -43,18 +43,18 @@ def windows(path: shapes.DatasetPath, body: shapes.WindowsBody) -> Response:
         found = None
         if body.find is not None and len(table):
             found = int(np.abs(table.positions - body.find).argmin())
-        owners = [feature for feature in body.plan.features for _ in feature.names]
+        owners = [feature for feature in body.window_plan.features for _ in feature.names]
         sources = [
             shapes.SourceView(
                 name=name, kind=owner.kind, first=max(first, -table.panel.end), last=last, whole=owner.whole_past
             )
-            for (name, first, last), owner in zip(body.plan.sources(), owners, strict=True)
+            for (name, first, last), owner in zip(body.window_plan.sources(), owners, strict=True)
         ]
         return answer(
             shapes.WindowsView(
-                text=write_plan(body.plan),
+                text=write_plan(body.window_plan),
                 total=len(table), names=list(table.names), target_names=list(table.target_names), sources=sources,
-                look_back=body.plan.look_back, dropped=table.dropped, offset=body.offset,
+                look_back=body.window_plan.look_back, dropped=table.dropped, offset=body.offset,
                 positions=table.positions[part].tolist(), times=epochs(table.panel.axis, table.positions[part]),
                 rows=cells.tolist(), found=found,
             )
@@ -65,7 +65,7 @@ def windows(path: shapes.DatasetPath, body: shapes.WindowsBody) -> Response:
 def read_plan_text(body: shapes.PlanTextBody) -> Response:
     """The plan a text stands for, and the text in its own form; what cannot be read is quoted with a reason."""
     plan = read_plan(body.text)
-    return answer(shapes.PlanTextView(plan=plan, text=write_plan(plan), words=list(WORDS)))
+    return answer(shapes.PlanTextView(plan=plan.document(), text=write_plan(plan), words=list(WORDS)))
 
 
 @blueprint.post("/datasets/<int:dataset_id>/leak-check", responses={200: shapes.LeakView, 422: shapes.Problem})
@@ -73,7 +73,7 @@ def check_leaks(path: shapes.DatasetPath, body: shapes.LeakBody) -> Response:
     """Corrupt the future of sampled origins, recompute chain and rows, compare bit for bit."""
     panel = services().panel(path.dataset_id)
     with services().computing():
-        outcome = leak_check(panel, body.plan, chain_of(body.chain), origins=body.origins, seed=body.seed)
+        outcome = leak_check(panel, body.window_plan, chain_of(body.chain), origins=body.origins, seed=body.seed)
     return answer(shapes.LeakView(passed=outcome.passed, evidence=outcome.evidence))
 
 
@@ -86,7 +86,7 @@ def take_table(path: shapes.DatasetPath, body: shapes.TakeBody) -> Response:
     folder = tempfile.TemporaryDirectory()
     file = Path(folder.name) / "table"
     with services().computing():
-        write_table(body.plan, panel, file, kind, body.shares)
+        write_table(body.window_plan, panel, file, kind, body.shares)
 
     def pieces() -> Iterator[bytes]:
         with folder, file.open("rb") as content:
@@ -104,8 +104,8 @@ def table_card(path: shapes.DatasetPath, body: shapes.TakeBody) -> Response:
     with services().database.session() as session:
         dataset = get_dataset(session, path.dataset_id).hash
     with services().computing():
-        rows = sum(len(piece) for piece in body.plan.batches(panel))
-    text = json.dumps(data_card(body.plan, panel, chain, dataset, rows), indent=1, ensure_ascii=False)
+        rows = sum(len(piece) for piece in body.window_plan.batches(panel))
+    text = json.dumps(data_card(body.window_plan, panel, chain, dataset, rows), indent=1, ensure_ascii=False)
     headers = {"Content-Disposition": 'attachment; filename="windows-card.json"'}
     return Response(text + "\n", content_type="application/json", headers=headers)
 
@@ -124,14 +124,20 @@ def _flat_panel(dataset_id: int, body: shapes.WindowsBody) -> tuple[Panel, Chain
 
 def _table(dataset_id: int, body: shapes.WindowsBody) -> Table:
     """The table of one series or all, on flat values where there is a chain; the last few are kept."""
-    key = (dataset_id, body.until if body.chain else None, body.series, body.plan.hash, chain_of(body.chain).hash)
+    key = (
+        dataset_id,
+        body.until if body.chain else None,
+        body.series,
+        body.window_plan.hash,
+        chain_of(body.chain).hash,
+    )
     if key in _tables:
         return _tables[key]
     panel = services().panel(dataset_id)
     points = len(panel.values) if body.series is None else int(panel.lengths[series_index(panel, body.series)])
-    _refuse_huge(points, body.plan)
+    _refuse_huge(points, body.window_plan)
     panel, _ = _flat_panel(dataset_id, body)
-    _tables[key] = body.plan.cut(panel)
+    _tables[key] = body.window_plan.cut(panel)
     while len(_tables) > 3:
         _tables.popitem(last=False)
     return _tables[key]

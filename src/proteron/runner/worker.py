@@ -4,6 +4,7 @@ import asyncio
 import multiprocessing
 import os
 import signal
+import threading
 from concurrent.futures import ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from typing import Any
@@ -24,6 +25,7 @@ _HEARTBEAT = 2.0
 _STALLED_AFTER = 8.0
 _SWEEP_EVERY = 2.0
 _ATTEMPTS = 2
+_LEAVE_WITHIN = 8.0
 
 log = structlog.get_logger()
 
@@ -159,6 +161,7 @@ class Worker:
             )  # fmt: skip
             log.info("worker ready", pid=os.getpid(), processes=self.settings.workers)
             await asyncio.wait({asyncio.create_task(stopped.wait()), work}, return_when=asyncio.FIRST_COMPLETED)
+            _leave_within(_LEAVE_WITHIN)
             self.pool.kill()
             sweep.cancel()
             work.cancel()
@@ -184,6 +187,13 @@ class Worker:
         for outlook_id in waiting:
             if outlook_id not in self._outlooks:
                 self.queue.defer_outlook(outlook_id)
+
+
+def _leave_within(seconds: float) -> None:
+    """End this process by then, whatever still waits for a database that is gone; nothing is lost by it."""
+    last = threading.Timer(seconds, os._exit, (0,))
+    last.daemon = True
+    last.start()
 
 
 def run_worker(url: str, settings: Configuration) -> None:

@@ -2422,7 +2422,10 @@ export interface components {
              * @default 12
              */
             origins: number;
-            plan: components["schemas"]["WindowPlan"];
+            /** Plan */
+            plan: {
+                [key: string]: unknown;
+            };
             /**
              * Seed
              * @default 0
@@ -3384,7 +3387,10 @@ export interface components {
          * @description A plan and its text, which always agree, and the words a text is made of.
          */
         PlanTextView: {
-            plan: components["schemas"]["WindowPlan"];
+            /** Plan */
+            plan: {
+                [key: string]: unknown;
+            };
             /** Text */
             text: string;
             /** Words */
@@ -4422,7 +4428,10 @@ export interface components {
              * @default 0
              */
             offset: number;
-            plan: components["schemas"]["WindowPlan"];
+            /** Plan */
+            plan: {
+                [key: string]: unknown;
+            };
             /**
              * Series
              * @default null
@@ -4618,7 +4627,10 @@ export interface components {
              * @default 0
              */
             offset: number;
-            plan: components["schemas"]["WindowPlan"];
+            /** Plan */
+            plan: {
+                [key: string]: unknown;
+            };
             /**
              * Series
              * @default null
