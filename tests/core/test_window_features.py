@@ -5,6 +5,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import proteron as pt
 from proteron.core.errors import SettingsError
 from proteron.core.panel import Occasion, Panel
 from proteron.core.timeline import CYCLES, calendar_codes
@@ -283,3 +284,11 @@ def test_bad_rolling_features_are_refused_in_words(bad: dict) -> None:
     with pytest.raises(SettingsError) as caught:
         WindowPlan(rolling=[bad])
     assert caught.value.field.startswith("rolling")
+
+
+@pytest.mark.parametrize("text", ["lags 1; above 5 24", "lags 1; since not 0", "lags 1; ratio 1 over 24"])
+def test_a_forecaster_that_scales_refuses_what_compares_in_units(hourly: Panel, text: str) -> None:
+    contender = pt.forecaster("ridge", plan=pt.windows.read_plan(text))
+    with pytest.raises(SettingsError, match="compares values in their own unit"):
+        contender.fit(hourly, 700, horizon=2)
+    assert len(pt.windows.read_plan(text).cut(hourly))  # as a table it is welcome

@@ -9,7 +9,6 @@ from werkzeug.wrappers import Response
 from proteron.api import flatten_shapes as rooms
 from proteron.api import shapes
 from proteron.api.datasets import file_name
-from proteron.api.flatten import stage_titles
 from proteron.api.services import answer, chain_of, services
 from proteron.core.errors import InputError, ProteronError
 from proteron.core.flatten import Calendar, FittedChain
@@ -140,7 +139,7 @@ def _keep(dataset_id: int, panel: Panel, name: str, fitted: FittedChain) -> room
             "schema_version": _SCHEMA, "name": name, "dataset": dataset.hash, "step": panel.step,
             "start": str(panel.axis.start), "chain_hash": fitted.chain.hash, "fitted": fitted.document(),
         }  # fmt: skip
-        record = records.store_fitted_chain(session, dataset_id, name or stage_titles(fitted.stages), document)
+        record = records.store_fitted_chain(session, dataset_id, name or fitted.chain.text, document)
         session.flush()
         session.refresh(record)
         return _brief(record)

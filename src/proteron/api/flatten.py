@@ -1,7 +1,5 @@
 """Flatten: the chain's lanes as of the cutoff, from raw to flat, and what they say."""
 
-from collections.abc import Sequence
-
 import numpy as np
 from flask_openapi3 import APIBlueprint
 from werkzeug.wrappers import Response
@@ -20,7 +18,6 @@ from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
 blueprint = APIBlueprint("flatten", __name__, url_prefix="/api/v1")
-_TESTED = 4000
 _SERIES = "/datasets/<int:dataset_id>/series/<int:series>/flatten"
 _AHEAD = 2000
 _LEVELS = ("trend", "level")
@@ -44,11 +41,11 @@ def flatten_facts(path: shapes.SeriesPath, body: rooms.FlattenBody) -> Response:
         season = panel.axis.step.season
         tests = []
         for place, lane in zip([-1, *_places(fitted.chain)], lanes, strict=True):
-            found = profile.run_tests(lane[-_TESTED:], season)
+            found = profile.run_tests(lane[-profile.TESTED :], season)
             views = [test_view(test) for test in found.tests]
             tests.append(rooms.StageTests(place=place, tests=views, verdict=found.verdict))
         lags = min(3 * season if season > 1 else 30, 100, max(known - 1, 1))
-        block = max(season, 2) if season > 1 else 10
+        block = profile.block_of(season)
         return answer(
             rooms.FlatFactsView(
                 before=tests[0], stages=tests[1:], acf_before=_correlations(lanes[0], lags),
@@ -64,7 +61,7 @@ def _fit(path: shapes.SeriesPath, body: rooms.FlattenBody) -> tuple[Panel, Fitte
     index = series_index(panel, path.series)
     chain, until = chain_of(body.chain), min(body.until, panel.end)
     one = panel.select([index])
-    if body.whole_panel or any(stage.shared for stage in chain.active):
+    if any(stage.shared for stage in chain.active):
         return one, services().chain(path.dataset_id, chain, until)
     return one, chain.fit(one, until)
 
@@ -163,7 +160,7 @@ class _View:
         """
         ahead = int(np.clip((self.body.stop or self.panel.end) - self.body.until, 0, _AHEAD))
         flat = self.lanes[-1][: self.known]
-        recent = flat[-_TESTED:]
+        recent = flat[-profile.TESTED :]
         recent = recent[np.isfinite(recent)]
         if not len(recent) or not ahead or not self.fitted.stages:
             return np.zeros(0), np.zeros(0), np.zeros(0)
@@ -202,7 +199,3 @@ def _share(entered: Floats, left: Floats) -> float | None:
     both = np.isfinite(entered) & np.isfinite(left)
     total = entered[both].var() if both.any() else 0.0
     return float(1 - left[both].var() / total) if total > 0 else None
-
-
-def stage_titles(stages: Sequence[AnyStage]) -> str:
-    return " · ".join(stage.title for stage in stages) or "empty"

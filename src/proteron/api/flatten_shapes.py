@@ -32,7 +32,6 @@ class FlattenBody(Body):
     width: int = Field(1200, ge=10, le=8000)
     units: Literal["flat", "original"] = "flat"
     twin: int | None = Field(None, description="Place of the stage whose plain or robust twin is drawn too.")
-    whole_panel: bool = Field(False, description="Fit on every series, as stages that are shared need.")
 
 
 class PartView(BaseModel):

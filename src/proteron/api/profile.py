@@ -26,7 +26,6 @@ from proteron.runner.features import start_features
 
 blueprint = APIBlueprint("profile", __name__, url_prefix="/api/v1")
 _SERIES = "/datasets/<int:dataset_id>/series/<int:series>/profile"
-_TESTED = 4000
 _STAGE_TITLES = {stage.model_fields["kind"].default: stage.title for stage in STAGES}
 
 
@@ -36,13 +35,13 @@ def series_profile(path: shapes.SeriesPath, body: rooms.ProfileBody) -> Response
     with section(path, body) as (panel, values):
         calendar = Calendar(panel.axis)
         season = panel.axis.step.season
-        recent = values[-_TESTED:]
+        recent = values[-profile.TESTED :]
         known = values[np.isfinite(values)]
         tests = profile.run_tests(recent, season)
         found = profile.Strengths(np.nan, {})
         if len(known) >= 8:
             found = strengths_of(values, decompose(values, panel.axis.step.seasons))
-        spread = profile.spread_by_level(values, _block(season))
+        spread = profile.spread_by_level(values, profile.block_of(season))
         suggestions = profile.suggest(values, tests, found, spread, season)
         whole = len(known) > 0
         return answer(
@@ -65,17 +64,13 @@ def series_profile(path: shapes.SeriesPath, body: rooms.ProfileBody) -> Response
                 tests=[test_view(test) for test in tests.tests],
                 refused=tests.refused,
                 verdict=tests.verdict,
-                tested=min(len(values), _TESTED),
+                tested=min(len(values), profile.TESTED),
                 suggestions=[
                     rooms.SuggestionView(why=each.why, title=_STAGE_TITLES[each.stage["kind"]], stage=each.stage)
                     for each in suggestions
                 ],
             )
         )
-
-
-def _block(season: int) -> int:
-    return max(season, 2) if season > 1 else 10
 
 
 @blueprint.post(_SERIES + "/break", responses={200: rooms.TestView})
@@ -142,7 +137,7 @@ def memory(path: shapes.SeriesPath, body: rooms.ProfileBody) -> Response:
         return answer(
             rooms.MemoryView(
                 acf=correlations.tolist(),
-                pacf=_or_nothing(lambda: profile.pacf(values[-_TESTED:], lags)).tolist(),
+                pacf=_or_nothing(lambda: profile.pacf(values[-profile.TESTED :], lags)).tolist(),
                 bound=1.96 / np.sqrt(max(known, 1)),
                 bartlett=profile.bartlett_bounds(correlations, known).tolist() if len(correlations) else [],
                 season=season,
@@ -184,7 +179,7 @@ def shape(path: shapes.SeriesPath, body: rooms.ShapeBody) -> Response:
         mean, spread = (float(known.mean()), float(known.std())) if len(known) else (0.0, 0.0)
         shares = np.diff(special.ndtr((edges - mean) / spread)) if spread > 0 else np.zeros(len(counts))
         expected, quantiles = profile.quantile_points(values)
-        by_level = profile.spread_by_level(values, _block(step.season))
+        by_level = profile.spread_by_level(values, profile.block_of(step.season))
         shown = np.unique(np.linspace(0, max(len(by_level.level) - 1, 0), 400).astype(int))
         lags = body.lags or sorted({1, 2, *[round(length) for length in step.seasons[:2]]})[:4]
         plots = []
@@ -196,11 +191,11 @@ def shape(path: shapes.SeriesPath, body: rooms.ShapeBody) -> Response:
         return answer(
             rooms.ShapeView(
                 edges=edges.tolist(), counts=counts.tolist(), normal=(shares * len(known)).tolist(),
-                quantiles_normal=expected.tolist(), quantiles=quantiles.tolist(), block=_block(step.season),
+                quantiles_normal=expected.tolist(), quantiles=quantiles.tolist(), block=profile.block_of(step.season),
                 level=by_level.level[shown].tolist() if len(by_level.level) else [],
                 spread=by_level.spread[shown].tolist() if len(by_level.level) else [],
                 slope=by_level.slope, verdict=by_level.verdict, lag_plots=plots,
-                exponent=profile.box_cox_lambda(known[-_TESTED:]) if positive else None,
+                exponent=profile.box_cox_lambda(known[-profile.TESTED:]) if positive else None,
             )
         )  # fmt: skip
 

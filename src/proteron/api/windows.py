@@ -83,6 +83,8 @@ def take_table(path: shapes.DatasetPath, body: shapes.TakeBody) -> Response:
     wanted = request.accept_mimetypes.best_match(list(_FORMATS)) or "text/csv"
     kind, ending = _FORMATS[wanted]
     panel, _ = _flat_panel(path.dataset_id, body)
+    if kind == "npz" or body.window_plan.needs_whole_series:  # not written in pieces of any size
+        _refuse_huge(len(panel.values), body.window_plan)
     folder = tempfile.TemporaryDirectory()
     file = Path(folder.name) / "table"
     with services().computing():

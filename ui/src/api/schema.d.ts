@@ -2095,12 +2095,6 @@ export interface components {
             /** Until */
             until: number;
             /**
-             * Whole Panel
-             * @description Fit on every series, as stages that are shared need.
-             * @default false
-             */
-            whole_panel: boolean;
-            /**
              * Width
              * @default 1200
              */

@@ -154,8 +154,6 @@ class _Parts:
     def _basis(self, index: int) -> Floats:
         """The waves of a season as orthonormal columns, (period, n_columns), kept once the number is settled."""
         if index not in self.bases:
-            if self.waves[index] < 0:  # the window was given, so nothing has been chosen yet
-                self.waves[index] = self.periods[index] // 2
             waves = _waves_of(self.periods[index], self.waves[index], self._taken(index))
             norms = np.sqrt((waves**2).sum(axis=0))
             self.bases[index] = waves[:, norms > 1e-9] / norms[norms > 1e-9]

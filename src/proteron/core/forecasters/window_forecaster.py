@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from proteron.core.errors import TooShortError
+from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
 from proteron.core.panel import Covariate, Floats, Panel
 from proteron.core.timeline import Ints
@@ -74,6 +74,13 @@ class WindowForecaster(Forecaster):
     def resolved_plan(self, known: Panel, horizon: int | None) -> WindowPlan:
         """The plan with its horizon settled: 1 … n for direct, 1 for recursive."""
         plan = self.plan or default_plan(known)
+        bound = [name for feature in plan.features if feature.unit_bound for name in feature.names]
+        if bound:
+            raise SettingsError(
+                f"“{bound[0]}” compares values in their own unit, and {self.title} centres and scales them first: "
+                "take it out of the contender's plan.",
+                field="plan",
+            )
         asked = horizon or (max(plan.horizon) if max(plan.horizon) > 1 else min(known.axis.step.season, 48))
         steps = 1 if self.strategy == "recursive" else max(asked, max(plan.horizon))
         return plan.model_copy(update={"horizon": tuple(range(1, steps + 1)), "missing": "drop"})

@@ -1,6 +1,6 @@
 """Profile: what a series is."""
 
-from proteron.core.profile.assessment import Assessment, Suggestion, joint_verdict, run_tests, suggest
+from proteron.core.profile.assessment import TESTED, Assessment, Suggestion, joint_verdict, run_tests, suggest
 from proteron.core.profile.box_cox import box_cox_lambda
 from proteron.core.profile.break_tests import chow, cusum
 from proteron.core.profile.correlogram import acf, bartlett_bounds, cross_correlation, pacf
@@ -9,7 +9,7 @@ from proteron.core.profile.features import SeriesFeatures, panel_features, serie
 from proteron.core.profile.hypothesis_tests import TestResult, ljung_box, stationarity, unit_root, unit_root_hac
 from proteron.core.profile.residual_tests import arch_lm, breusch_pagan, jarque_bera, runs_test
 from proteron.core.profile.seasonal_tests import seasonal_stability
-from proteron.core.profile.shape import SpreadByLevel, lag_pairs, quantile_points, spread_by_level
+from proteron.core.profile.shape import SpreadByLevel, block_of, lag_pairs, quantile_points, spread_by_level
 from proteron.core.profile.spectrum import Candidate, Spectrum, candidate_periods, periodogram
 from proteron.core.profile.strengths import (
     Strengths,
@@ -23,8 +23,8 @@ from proteron.core.profile.strengths import (
 from proteron.core.profile.yeo_johnson import yeo_johnson, yeo_johnson_lambda
 
 __all__ = [
-    "Assessment", "Candidate", "CovariateLink", "SeriesFeatures", "Spectrum", "SpreadByLevel", "Strengths",
-    "Suggestion", "TestResult", "acf", "arch_lm", "bartlett_bounds", "box_cox_lambda", "breusch_pagan",
+    "TESTED", "Assessment", "Candidate", "CovariateLink", "SeriesFeatures", "Spectrum", "SpreadByLevel", "Strengths",
+    "Suggestion", "TestResult", "acf", "arch_lm", "bartlett_bounds", "block_of", "box_cox_lambda", "breusch_pagan",
     "candidate_periods", "chow", "covariate_links", "cross_correlation", "cusum", "intermittency", "jarque_bera",
     "joint_verdict", "lag_pairs", "level_shift", "ljung_box", "lumpiness", "pacf", "panel_features", "periodogram",
     "quantile_points", "redundancy_groups", "run_tests", "runs_test", "seasonal_stability", "series_features",

@@ -18,6 +18,7 @@ from proteron.core.profile.strengths import Strengths
 
 _STRONG = 0.64  # a season as strong as this wants differencing or taking out (Wang, Smith & Hyndman 2006)
 _WORTH = 0.3
+TESTED = 4000  # the last known points that tests and periods look at
 
 
 @dataclass(frozen=True)
@@ -97,9 +98,8 @@ def suggest(
     known = values[np.isfinite(values)]
     out: list[Suggestion] = []
     tests = {test.name: test for test in assessment.tests}
-    slope = level_spread.slope
-    if slope is not None and slope >= 0.25 and not level_spread.verdict.startswith("Spread does not"):
-        out.append(_transform(known, slope, level_spread.verdict))
+    if level_spread.grows:
+        out.append(_transform(known, level_spread))
     seasons = [period for period, strength in found.seasons.items() if strength >= _WORTH]
     if seasons:
         strong = ", ".join(f"{period} ({found.seasons[period]:.2f})" for period in seasons)
@@ -110,7 +110,7 @@ def suggest(
         out.append(Suggestion(stable.verdict, {"kind": "seasonal_difference", "period": season}))
     root = tests.get("unit root")
     if root is not None and not seasons:
-        if found.trend >= _STRONG and tests["break"].rejected if "break" in tests else False:
+        if found.trend >= _STRONG and "break" in tests and tests["break"].rejected:
             why = f"The trend is strong ({found.trend:.2f}) and its line breaks."
             out.append(Suggestion(why, {"kind": "piecewise_trend", "robust": True}))
         elif found.trend >= _STRONG:
@@ -119,14 +119,18 @@ def suggest(
         if not np.isnan(root.p_value) and not root.rejected:
             out.append(Suggestion(root.verdict, {"kind": "seasonal_difference", "period": 1}))
     spread = tests.get("even spread")
-    if spread is not None and spread.rejected and not (slope is not None and slope >= 0.25):
+    if spread is not None and spread.rejected and not level_spread.grows:
         out.append(Suggestion(spread.verdict, {"kind": "period_spread", "each": "year"}))
     return out
 
 
-def _transform(known: Floats, slope: float, why: str) -> Suggestion:
+def _transform(known: Floats, level_spread: SpreadByLevel) -> Suggestion:
+    why = level_spread.verdict
     if known.min() > 0:
-        return Suggestion(why, {"kind": "log"} if slope > 0.75 else {"kind": "box_cox", "exponent": "likelihood"})
+        return Suggestion(
+            why,
+            {"kind": "log"} if (level_spread.slope or 0.0) > 0.75 else {"kind": "box_cox", "exponent": "likelihood"},
+        )
     if known.min() == 0:
         return Suggestion(f"{why} There are zeros.", {"kind": "log1p"})
     return Suggestion(f"{why} There are negative values.", {"kind": "yeo_johnson"})
@@ -135,8 +139,7 @@ def _transform(known: Floats, slope: float, why: str) -> Suggestion:
 def transform_advice(values: Floats, block: int) -> tuple[str, float | None]:
     """A transform by name, or "none", and the Box–Cox exponent where values are positive."""
     known = values[np.isfinite(values)]
-    exponent = float(box_cox_lambda(known[-4000:])) if len(known) >= 8 and known.min() > 0 else None
-    slope = spread_by_level(values, block).slope
-    if slope is None or slope < 0.25:
-        return "none", exponent
-    return str(_transform(known, slope, "").stage["kind"]), exponent
+    exponent = float(box_cox_lambda(known[-TESTED:])) if len(known) >= 8 and known.min() > 0 else None
+    level_spread = spread_by_level(values, block)
+    kind = str(_transform(known, level_spread).stage["kind"]) if level_spread.grows else "none"
+    return kind, exponent

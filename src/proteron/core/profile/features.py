@@ -10,8 +10,9 @@ from proteron.core.errors import ProteronError
 from proteron.core.flatten.decomposition import decompose
 from proteron.core.flatten.piecewise_trend import find_knots
 from proteron.core.panel import Floats, Panel
-from proteron.core.profile.assessment import run_tests, transform_advice
+from proteron.core.profile.assessment import TESTED, run_tests, transform_advice
 from proteron.core.profile.correlogram import acf
+from proteron.core.profile.shape import block_of
 from proteron.core.profile.spectrum import candidate_periods
 from proteron.core.profile.strengths import (
     intermittency,
@@ -23,7 +24,6 @@ from proteron.core.profile.strengths import (
 )
 
 VERSION = 1
-_TESTED = 4000
 
 
 @dataclass(frozen=True)
@@ -79,8 +79,8 @@ def series_features(panel: Panel, index: int) -> SeriesFeatures:
     present = np.isfinite(values)
     known = values[present]
     season = panel.axis.step.season
-    block = max(season, 2) if season > 1 else 10
-    recent = values[-_TESTED:]
+    block = block_of(season)
+    recent = values[-TESTED:]
     tests = run_tests(recent, season)
     periods = panel.axis.step.seasons
     trend, seasons, knots = np.nan, {}, 0

@@ -19,9 +19,15 @@ def quantile_points(x: ArrayLike, count: int = 200) -> tuple[Floats, Floats]:
     return special.ndtri((pick + 0.5) / len(known)), known[pick]
 
 
+def block_of(season: int) -> int:
+    """Points of a block whose spread is looked at: one season, or ten where there is none."""
+    return max(season, 2) if season > 1 else 10
+
+
 @dataclass(frozen=True)
 class SpreadByLevel:
-    """Mean and spread of consecutive blocks, the slope of log spread on log level, and what it says.
+    """Mean and spread of consecutive blocks, the slope of log spread on log level, and what it says;
+    `grows` is whether spread grows with the level beyond doubt.
 
     A slope of b asks for the power 1 - b: 1 is the logarithm, ½ the square root (Bartlett 1947; Tukey 1977).
     """
@@ -30,6 +36,7 @@ class SpreadByLevel:
     spread: Floats
     slope: float | None
     verdict: str
+    grows: bool = False
 
 
 def spread_by_level(x: ArrayLike, block: int) -> SpreadByLevel:
@@ -51,13 +58,14 @@ def spread_by_level(x: ArrayLike, block: int) -> SpreadByLevel:
     slope = float(apart @ height / (apart @ apart))
     residual = height - height.mean() - slope * apart
     error = float(np.sqrt((residual @ residual) / max(len(at) - 2, 1) / (apart @ apart)))
-    if slope < 2 * error or slope < 0.25:
+    grows = slope >= 2 * error and slope >= 0.25
+    if not grows:
         verdict = "Spread does not grow with the level: no transform needed."
     elif slope > 0.75:
         verdict = "Spread grows in step with the level: a logarithm evens it out."
     else:
         verdict = f"Spread grows slower than the level: a power of {1 - slope:.2f} (Box–Cox) evens it out."
-    return SpreadByLevel(level, spread, slope, verdict)
+    return SpreadByLevel(level, spread, slope, verdict, grows)
 
 
 def lag_pairs(x: ArrayLike, lag: int, most: int = 800) -> tuple[Floats, Floats]:

@@ -25,6 +25,10 @@ class Change(Feature):
         return (f"{self.form} {self.lag} over {self.over}",)
 
     @property
+    def unit_bound(self) -> bool:
+        return self.form != "difference"
+
+    @property
     def look_back(self) -> int:
         return self.lag + self.over
 

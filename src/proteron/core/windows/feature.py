@@ -56,6 +56,11 @@ class Feature(Settings):
         return False
 
     @property
+    def unit_bound(self) -> bool:
+        """Whether it means something else once values are centred and scaled."""
+        return False
+
+    @property
     def columns(self) -> tuple[str, ...]:
         """Covariates this feature reads."""
         return ()

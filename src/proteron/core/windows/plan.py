@@ -275,6 +275,12 @@ class WindowPlan(Settings):
             weights *= np.where(spread > 0, 1 / np.where(spread > 0, spread, 1.0), 0.0)
         return weights
 
+    @property
+    def needs_whole_series(self) -> bool:
+        """Whether a row reads everything from its series' first point on."""
+        whole = any(feature.whole_past for feature in self.features)
+        return whole or self.by_scale or self.missing == "fill"
+
     def batches(self, panel: Panel, rows: int = 200_000) -> Iterator[Table]:
         """The rows of `cut` in pieces of about `rows`, in the same order, for tables larger than memory.
 
@@ -284,7 +290,7 @@ class WindowPlan(Settings):
         if any(feature.pooled for feature in self.features):
             yield self.cut(panel)
             return
-        whole = self.by_scale or self.missing == "fill" or any(feature.whole_past for feature in self.features)
+        whole = self.needs_whole_series
         group: list[int] = []
         for index, length in enumerate(panel.lengths.tolist()):
             if not whole and (length - self.look_back - max(self.horizon)) // self.stride > rows:

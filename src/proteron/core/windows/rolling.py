@@ -57,6 +57,10 @@ class Rolling(Feature):
         return (f"{self.statistic}{level} {self.window}{known}",)
 
     @property
+    def unit_bound(self) -> bool:
+        return self.statistic in ("above", "below")
+
+    @property
     def look_back(self) -> int:
         return self.window if self.least is None else self.least
 

@@ -98,6 +98,10 @@ class Since(Feature):
         return (f"since not {band}",)
 
     @property
+    def unit_bound(self) -> bool:
+        return True
+
+    @property
     def look_back(self) -> int:
         return 1
 

@@ -27,7 +27,6 @@ export function useFlatten() {
     width: 1100,
     units: units.value,
     twin: comparing.value ? selected.value : null,
-    whole_panel: false,
   })
   /** Why the chain cannot be fitted here, in the server's words. */
   const refused = ref('')
