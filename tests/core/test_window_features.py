@@ -64,9 +64,12 @@ def slow_cells(  # noqa: C901
         a, b = x[t + 1 - feature.lag], x[t + 1 - feature.lag - feature.over]
         if feature.form == "difference":
             return [a - b]
-        if feature.form == "ratio":
-            return [a / b if b != 0 else np.nan]
-        return [np.log(a / b) if a > 0 and b > 0 else np.nan]
+        usable = b != 0 if feature.form == "ratio" else a > 0 and b > 0
+        with np.errstate(over="ignore"):
+            quotient = np.divide(a, b) if usable else np.nan
+        if not np.isfinite(quotient):
+            return [np.nan]
+        return [quotient if feature.form == "ratio" else np.log(quotient) if quotient > 0 else np.nan]
     if isinstance(feature, Weighted):
         weights = 0.5 ** ((t - np.arange(t + 1)) / feature.half_life)
         weights = np.where(np.isfinite(past), weights, 0.0)

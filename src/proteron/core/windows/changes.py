@@ -29,6 +29,10 @@ class Change(Feature):
         return self.form != "difference"
 
     @property
+    def may_be_missing(self) -> bool:
+        return self.form != "difference"
+
+    @property
     def look_back(self) -> int:
         return self.lag + self.over
 
@@ -40,9 +44,11 @@ class Change(Feature):
         earlier = rows.panel.values[rows.points + 1 - self.lag - self.over]
         if self.form == "difference":
             out[:, 0] = later - earlier
-        elif self.form == "ratio":
-            out[:, 0] = later / np.where(earlier == 0, np.nan, earlier)
         else:
-            usable = (later > 0) & (earlier > 0)
-            quotient = np.where(usable, later, 1.0) / np.where(usable, earlier, 1.0)
-            out[:, 0] = np.where(usable, np.log(quotient), np.nan)
+            usable = earlier != 0 if self.form == "ratio" else (later > 0) & (earlier > 0)
+            with np.errstate(over="ignore"):
+                quotient = np.where(usable, later, np.nan) / np.where(usable, earlier, 1.0)
+            quotient = np.where(np.isinf(quotient), np.nan, quotient)
+            if self.form == "log":
+                quotient = np.log(quotient, where=quotient > 0, out=np.full_like(quotient, np.nan))
+            out[:, 0] = quotient

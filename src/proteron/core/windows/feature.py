@@ -61,6 +61,11 @@ class Feature(Settings):
         return False
 
     @property
+    def may_be_missing(self) -> bool:
+        """Whether a cell can be undefined although every point it reads is known."""
+        return False
+
+    @property
     def columns(self) -> tuple[str, ...]:
         """Covariates this feature reads."""
         return ()

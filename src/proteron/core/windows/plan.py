@@ -335,8 +335,9 @@ class WindowPlan(Settings):
         if self.missing == "keep":
             return None
         read = [panel.values, *(panel.covariate(name).values for item in self.features for name in item.columns)]
-        ahead = any(max(item.at, default=0) > 0 for item in self.covariates)
-        if not ahead and not any(np.isnan(values.sum()) for values in read):
+        undefined = any(max(item.at, default=0) > 0 for item in self.covariates)
+        undefined = undefined or any(feature.may_be_missing for feature in self.features)
+        if not undefined and not any(np.isnan(values.sum()) for values in read):
             return None
         keep = ~np.asarray(np.isnan(features).any(axis=1) | np.isnan(goals).any(axis=1))
         return None if keep.all() else keep

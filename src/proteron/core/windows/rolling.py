@@ -61,6 +61,10 @@ class Rolling(Feature):
         return self.statistic in ("above", "below")
 
     @property
+    def may_be_missing(self) -> bool:
+        return self.least is not None
+
+    @property
     def look_back(self) -> int:
         return self.window if self.least is None else self.least
 
