@@ -1,9 +1,12 @@
 """Forecasters: closed forms, one protocol, defined answers on poor data."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
 import proteron as pt
+from proteron.core.errors import SettingsError
 from proteron.core.forecasters import FORECASTERS, Contender, FittedContender, ForecasterState, quantile_rows, truths
 from proteron.core.panel import Panel
 
@@ -149,3 +152,77 @@ def test_quantiles_ignore_missing_rows(rng: np.random.Generator) -> None:
     assert quantile_rows(rows, 0.5)[0] == pytest.approx(np.median(rows[:, 0]))
     assert quantile_rows(rows, 0.95)[0] == np.sort(rows[:, 0])[94]  # (n + 1) q - 1
     assert quantile_rows(rows, 0.5)[1] == pytest.approx(np.nanmedian(rows[:, 1]))
+
+
+FED_BACK = (
+    "lags 1-3; mean 6; mean so far; weighted mean 4; std 5 of 3 known; difference 1 over 3; hour_of_day; "
+    "plan at 0, +1; site is one_hot shop; waves 24; ahead 1 fed back"
+)
+
+
+def _lengthened(panel: pt.Panel, values: np.ndarray) -> pt.Panel:
+    """`panel`, which ends everywhere at once, with one more point per series; known-ahead columns as they are."""
+    parts = [np.append(panel.series(i), values[i]) for i in range(len(panel))]
+    offsets = np.concatenate([[0], np.cumsum([len(part) for part in parts])])
+    return replace(
+        panel, values=np.concatenate(parts), offsets=offsets, marks=np.zeros(offsets[-1], dtype=np.uint8)
+    )  # fmt: skip
+
+
+def test_forecasts_fed_back_equal_one_step_after_the_other(rng: np.random.Generator) -> None:
+    ahead = {key: rng.normal(size=320) for key in "ab"}
+    panel = pt.Panel.from_arrays(
+        {"a": rng.normal(size=300).cumsum(), "b": 5 + rng.normal(size=280)},
+        {"a": "2024-01-01", "b": "2024-01-01T20:00"}, "1h",
+        covariates={"plan": ("known_ahead", ahead), "site": ("static", {"a": "shop", "b": "office"})},
+    )  # fmt: skip
+    fitted = pt.forecaster("ridge", plan=pt.windows.read_plan(FED_BACK)).fit(panel, horizon=8)
+    together = fitted.means(panel, np.array([300]), 8)[0][:, 0]
+    grown = panel
+    for step in range(8):
+        one = fitted.means(grown, np.array([300 + step]), 1)[0][:, 0, 0]
+        np.testing.assert_allclose(together[:, step], one, rtol=1e-9)
+        grown = _lengthened(grown, one)
+
+
+def test_plans_that_cannot_be_fed_back_are_refused_in_words(hourly: pt.Panel) -> None:
+    for text in ("lags 1-3; weather at 0; ahead 1 fed back", "lags 1-3; weather at 0, -1; ahead 1 fed back"):
+        with pytest.raises(SettingsError, match="only known afterwards") as caught:
+            pt.windows.read_plan(text).cut(hourly)
+        assert caught.value.field == "covariates"
+    with pytest.raises(SettingsError, match="step by step"):
+        pt.windows.read_plan("lags 1-3; ahead 1-4 fed back")
+
+
+def test_a_far_step_alone_is_forecast_alone(hourly: pt.Panel) -> None:
+    fitted = pt.forecaster("ridge", lags=[1, 2, 24], horizon=[6], strength=0.0).fit(hourly.cut_at(900), horizon=8)
+    means = fitted.means(hourly, np.array([900]), 8)[0][:, 0]
+    assert np.isfinite(means[:, 5]).all() and np.isnan(np.delete(means, 5, axis=1)).all()
+    table = pt.WindowPlan(lags=[1, 2, 24], horizon=[6]).cut(hourly.cut_at(900))
+    mine = table.series == 0
+    design = np.column_stack([np.ones(mine.sum()), table.features[mine]])
+    by_hand = np.linalg.lstsq(design, table.targets[mine, 0])[0]
+    x = hourly.series(0)
+    assert means[0, 5] == pytest.approx(by_hand @ [1, x[899], x[898], x[876]], rel=1e-9)
+
+
+def test_rows_count_as_much_as_they_weigh(rng: np.random.Generator) -> None:
+    slopes = np.repeat([-0.8, 0.9], 400)  # what the past does changes half way
+    x = np.zeros(800)
+    for t in range(1, 800):
+        x[t] = slopes[t] * x[t - 1] + rng.normal()
+    panel = pt.Panel.from_arrays({"a": x}, "2024-01-01", "1h")
+    table = pt.WindowPlan(lags=[1], half_life=50).cut(panel)
+    fitted = pt.forecaster("ridge", lags=[1], half_life=50, strategy="recursive", strength=0.0).fit(panel)
+    root = np.sqrt(table.weights)
+    design = np.column_stack([np.ones(len(table)), table.features]) * root[:, None]
+    by_hand = np.linalg.lstsq(design, table.targets[:, 0] * root)[0]
+    assert [fitted.parameters["intercept"], fitted.parameters["lag 1"]] == pytest.approx(by_hand.tolist(), rel=1e-8)
+    settings = {"lags": [1], "strategy": "recursive", "hidden": [8], "epochs": 20}
+    slope = {}
+    for half_life in (None, 20.0):
+        network = pt.forecaster("dense_network", half_life=half_life, **settings).fit(panel, seed=3)
+        probe = [panel.with_values(np.append(x[:-1], value)) for value in (-2.0, 2.0)]
+        low, high = (network.means(each, np.array([800]), 1)[0][0, 0, 0] for each in probe)
+        slope[half_life] = (high - low) / 4
+    assert slope[20.0] > slope[None] + 0.3

@@ -6,10 +6,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import proteron as pt
-from proteron.core.errors import SettingsError
+from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.panel import Occasion, Panel
 from proteron.core.timeline import CYCLES, calendar_codes
 from proteron.core.windows import (
+    REASONS,
     CalendarCycle,
     Change,
     CovariateSteps,
@@ -19,6 +20,7 @@ from proteron.core.windows import (
     Rolling,
     Since,
     Static,
+    Table,
     Weighted,
     WindowPlan,
 )  # fmt: skip
@@ -162,6 +164,10 @@ def test_random_plans_equal_the_slow_cutter(
         lags=sorted(lags), rolling=rolling, covariates=[CovariateSteps(column="seen", at=(0, -2))], more=chosen,
         horizon=sorted(horizon), stride=stride, missing=missing,
     )  # fmt: skip
+    if plan.look_back > panel.lengths.max():
+        with pytest.raises(TooShortError, match="looks back"):
+            plan.cut(panel)
+        return
     table = plan.cut(panel)
     expected, places = [], []
     for series in range(2):
@@ -181,12 +187,30 @@ def test_random_plans_equal_the_slow_cutter(
     if places:
         got = np.concatenate([table.features, table.targets], axis=1)
         np.testing.assert_allclose(got, np.array(expected, dtype=float), rtol=1e-9, atol=1e-9)
-    possible = -(-panel.lengths // stride)
-    assert sum(table.left_out.values()).tolist() == (possible - np.bincount(table.series, minlength=2)).tolist()
+    _assert_all_origins_are_accounted_for(plan, panel, table)
     pieces = list(plan.batches(panel, rows=5))
     for name in ("features", "targets", "positions", "series", "weights"):
         joined = np.concatenate([getattr(piece, name) for piece in pieces])
         np.testing.assert_allclose(joined, getattr(table, name), rtol=1e-9, atol=1e-9)
+
+
+def _assert_all_origins_are_accounted_for(plan: WindowPlan, panel: Panel, table: Table) -> None:
+    """Rows and what is left out are together every origin of the stride, and each reason is true."""
+    lost = plan.rows_left_out(panel)
+    for series, length in enumerate(panel.lengths.tolist()):
+        kept = table.positions[table.series == series] - panel.starts[series]
+        gone = lost.positions[lost.series == series] - panel.starts[series]
+        every = [t for t in range(length) if (t - plan.look_back + 1) % plan.stride == 0]
+        assert sorted([*kept.tolist(), *gone.tolist()]) == every
+        for t, reason in zip(gone.tolist(), lost.reasons[lost.series == series].tolist(), strict=True):
+            early, late = t < plan.look_back - 1, t + max(plan.horizon) >= length
+            assert reason in ((0,) if early else (1,) if late else (3, 4))
+            missing = [step for step in plan.horizon if not late and np.isnan(panel.series(series)[t + step])]
+            assert early or late or (reason == 3) == bool(missing)
+    counts = {REASONS[code]: np.bincount(lost.series[lost.reasons == code], minlength=len(panel)) for code in range(5)}
+    assert {name: each.tolist() for name, each in counts.items() if each.any()} == {
+        name: each.tolist() for name, each in table.left_out.items() if each.any()
+    }
 
 
 @pytest.mark.parametrize("window", [2, 7, 24, 168])

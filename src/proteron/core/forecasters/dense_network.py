@@ -17,6 +17,11 @@ from proteron.core.windows import Table
 _ACTIVATIONS = {"relu": engine.RELU, "tanh": engine.TANH}
 
 
+def _shares(weights: Floats) -> Floats | None:
+    """Weights as shares of their sum; None where all rows weigh the same."""
+    return weights / weights.sum() if weights.any() and (weights != weights[0]).any() else None
+
+
 class DenseNetwork(WindowForecaster):
     """Fully connected layers on standardised windows of series scaled by their own known spread.
 
@@ -54,6 +59,7 @@ class DenseNetwork(WindowForecaster):
             (compact(table.features, held_out, dtype, centre, spread), compact(table.targets, held_out, dtype)),
             engine.initial_parameters(sizes, rng, dtype.type),
             sizes,
+            (_shares(table.weights[train]), _shares(table.weights[held_out])),
             rng,
             work,
         )
@@ -82,6 +88,7 @@ class DenseNetwork(WindowForecaster):
         later: tuple[NDArray[Any], NDArray[Any]],
         parameters: NDArray[Any],
         sizes: Ints,
+        shares: tuple[Floats | None, Floats | None],
         rng: np.random.Generator,
         work: Work,
     ) -> dict[str, Any]:
@@ -94,7 +101,10 @@ class DenseNetwork(WindowForecaster):
         for epoch in range(self.epochs):
             if work.stop_asked():
                 raise StoppedError("Training was stopped.")
-            order = rng.permutation(len(rows[0]))[: self.windows_per_epoch]
+            if shares[0] is None:
+                order = rng.permutation(len(rows[0]))[: self.windows_per_epoch]
+            else:  # rows are drawn as often as they weigh, which keeps the weighted loss in the mean
+                order = rng.choice(len(rows[0]), min(len(rows[0]), self.windows_per_epoch), p=shares[0])
             rate = self.learning_rate * (0.05 + 0.95 * 0.5 * (1 + np.cos(np.pi * epoch / self.epochs)))
             loss, step = engine.train_epoch(
                 parameters, moments, gradient, rows[0], rows[1], order, sizes, activation,
@@ -102,7 +112,8 @@ class DenseNetwork(WindowForecaster):
             )  # fmt: skip
             losses.append(float(loss))
             error = engine.network_output(parameters, later[0], sizes, activation) - later[1]
-            validation_losses.append(float(np.mean(np.square(error, dtype=np.float64))))
+            squares = np.square(error, dtype=np.float64).mean(axis=1)
+            validation_losses.append(float(np.average(squares, weights=shares[1])))
             if validation_losses[-1] < best_loss:
                 best, best_loss, best_epoch = parameters.copy(), validation_losses[-1], epoch
             elif epoch - best_epoch >= self.patience or not np.isfinite(loss):

@@ -13,8 +13,11 @@ from proteron.core.timeline import Ints
 from proteron.core.windows import Table
 
 
-def ridge_weights(features: Floats, targets: Floats, strength: float) -> Floats:
-    """Minimise |targets - features w|² + strength |w|²; (n_rows, p), (n_rows, m) to (p, m)."""
+def ridge_weights(features: Floats, targets: Floats, strength: float, weights: Floats | None = None) -> Floats:
+    """Minimise Σ v |targets - features w|² + strength |w|²; (n_rows, p), (n_rows, m), row weights v to (p, m)."""
+    if weights is not None and (weights != weights[0]).any():
+        root = np.sqrt(weights / weights.mean())[:, None]
+        features, targets = features * root, targets * root
     gram = features.T @ features
     gram[np.diag_indices_from(gram)] += strength
     try:
@@ -41,10 +44,11 @@ class Ridge(WindowForecaster):
             rows[index] = mine.sum()
             if rows[index] < 2:
                 continue
-            features, centres[index], spreads[index] = standardise(table.features[mine])
+            weighs = table.weights[mine] if table.weights[mine].any() else np.ones(int(rows[index]))
+            features, centres[index], spreads[index] = standardise(table.features[mine], weighs)
             targets = table.targets[mine]
-            intercepts[index] = targets.mean(axis=0)
-            weights[index] = ridge_weights(features, targets - intercepts[index], self.strength)
+            intercepts[index] = np.average(targets, axis=0, weights=weighs)
+            weights[index] = ridge_weights(features, targets - intercepts[index], self.strength, weighs)
         arrays = {"weights": weights, "intercepts": intercepts, "centres": centres, "spreads": spreads, "rows": rows}
         return ForecasterState(known.keys, arrays, {"names": list(table.names)})
 

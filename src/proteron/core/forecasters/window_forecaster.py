@@ -15,6 +15,7 @@ from proteron.core.timeline import Ints
 from proteron.core.windows import Table, WindowPlan, default_plan
 
 _ROWS_AT_ONCE = 8192
+_CELLS_AT_ONCE = 4_000_000
 
 
 def _spread(values: Floats, axis: int = 0) -> Floats:
@@ -54,7 +55,8 @@ class WindowForecaster(Forecaster):
     """A learner of rows: windows in, the next steps out.
 
     Direct: one target per step ahead up to the horizon, beyond it the forecasts are fed back block
-    by block. Recursive: one step, fed back every step.
+    by block. Recursive: one step, fed back every step. A plan whose steps ahead are not 1 … n is
+    taken at its word: those steps are forecast and no others. Rows count with the plan's weights.
     """
 
     family: ClassVar[str] = "windows"
@@ -72,7 +74,7 @@ class WindowForecaster(Forecaster):
         """Scaled forecasts (n_rows, n_steps) for scaled features, `series` (n_rows,) rows of the state."""
 
     def resolved_plan(self, known: Panel, horizon: int | None) -> WindowPlan:
-        """The plan with its horizon settled: 1 … n for direct, 1 for recursive."""
+        """The plan with its horizon settled: 1 … n for direct, 1 for recursive, chosen steps as they are."""
         plan = self.plan or default_plan(known)
         bound = [name for feature in plan.features if feature.unit_bound for name in feature.names]
         if bound:
@@ -81,8 +83,16 @@ class WindowForecaster(Forecaster):
                 "take it out of the contender's plan.",
                 field="plan",
             )
+        if plan.horizon != tuple(range(1, len(plan.horizon) + 1)):
+            if self.strategy == "recursive":
+                raise SettingsError("Forecasts are fed back step by step: the plan's horizon is 1 then.", field="plan")
+            return plan.model_copy(update={"missing": "drop"})
+        recursive = self.strategy == "recursive" or plan.recursive
+        if recursive:
+            plan = plan.model_copy(update={"horizon": (1,), "recursive": True})
+            _refuse_pooled(plan, self.title)
         asked = horizon or (max(plan.horizon) if max(plan.horizon) > 1 else min(known.axis.step.season, 48))
-        steps = 1 if self.strategy == "recursive" else max(asked, max(plan.horizon))
+        steps = 1 if recursive else max(asked, max(plan.horizon))
         return plan.model_copy(update={"horizon": tuple(range(1, steps + 1)), "missing": "drop"})
 
     def learn(self, known: Panel, work: Work) -> ForecasterState:
@@ -113,12 +123,17 @@ class WindowForecaster(Forecaster):
         for index in range(len(panel)):
             local = origins - panel.starts[index]
             possible = np.flatnonzero((local >= plan.look_back) & (local <= panel.lengths[index]))
-            for chunk in np.array_split(possible, max(1, -(-len(possible) // _ROWS_AT_ONCE))):
+            for chunk in np.array_split(possible, max(1, -(-len(possible) // self._at_once(plan, scaled, index)))):
                 points = panel.offsets[index] + local[chunk] - 1
                 series = np.full(len(chunk), index, dtype=np.int64)
                 flat = self._ahead(state, plan, scaled, points, series, rows_of[index], horizon)
                 out[index, chunk] = flat * scaling.spread[index] + scaling.level[index]
         return out
+
+    @staticmethod
+    def _at_once(plan: WindowPlan, panel: Panel, index: int) -> int:
+        """Rows forecast together: fewer where each brings its whole past along."""
+        return min(_ROWS_AT_ONCE, _CELLS_AT_ONCE // int(panel.lengths[index]) + 1 if plan.needs_whole_series else 2**31)
 
     def _ahead(
         self,
@@ -133,19 +148,27 @@ class WindowForecaster(Forecaster):
         """Scaled forecasts (n_rows, horizon): the first block from the data, later ones fed back."""
         rows = np.full(len(points), row, dtype=np.int64)
         first = self.predict(state, plan.write(plan.rows_at(scaled, points, series)), rows)
-        if horizon <= first.shape[1]:
-            return first[:, :horizon]
         block = first.shape[1]
-        tails, columns = _tails(scaled, plan, points, series, horizon)
+        if plan.horizon != tuple(range(1, block + 1)):
+            chosen = np.full((len(points), max(*plan.horizon, horizon)), np.nan)
+            chosen[:, np.array(plan.horizon) - 1] = first
+            return chosen[:, :horizon]
+        if horizon <= block:
+            return first[:, :horizon]
+        _refuse_pooled(plan, self.title)
+        context = plan.look_back
+        if plan.needs_whole_series:
+            context = max(context, int((points - scaled.offsets[series]).max()) + 1)
+        tails = _tails(scaled, context, points, series, horizon)
         for done in range(0, horizon, block):
             if done:
-                here = np.arange(len(points)) * tails.shape[1] + plan.look_back + done - 1
-                panel = _tail_panel(scaled, plan, points, series, tails, columns)
+                here = np.arange(len(points)) * tails.shape[1] + context + done - 1
+                panel = _tail_panel(scaled, plan, points, series, tails, context)
                 features = plan.write(plan.rows_at(panel, here, np.arange(len(points))))
                 first = self.predict(state, features, rows)
             stop = min(done + block, horizon)
-            tails[:, plan.look_back + done : plan.look_back + stop] = first[:, : stop - done]
-        return tails[:, plan.look_back :]
+            tails[:, context + done : context + stop] = first[:, : stop - done]
+        return tails[:, context:]
 
 
 def _with_means(plan: WindowPlan, scaled: Panel) -> Table:
@@ -161,37 +184,38 @@ def _with_means(plan: WindowPlan, scaled: Panel) -> Table:
         targets=table.targets[rows],
         positions=table.positions[rows],
         series=table.series[rows],
+        weights=table.weights[rows],
     )
 
 
-def _tails(
-    panel: Panel, plan: WindowPlan, points: Ints, series: Ints, horizon: int
-) -> tuple[Floats, dict[str, Floats]]:
-    """Per row the look-back before its origin and room for the horizon, for target and covariates."""
-    steps = np.arange(1 - plan.look_back, 1)
-    tails = np.full((len(points), plan.look_back + horizon), np.nan)
-    tails[:, : plan.look_back] = panel.values[points[:, None] + steps]
-    columns: dict[str, Floats] = {}
-    for name in {column for feature in plan.features for column in feature.columns}:
-        covariate = panel.covariate(name)
-        local = (points - panel.offsets[series])[:, None] + np.arange(1 - plan.look_back, 1 + horizon)
-        reach = covariate.offsets[series + 1] - covariate.offsets[series]
-        known = local < reach[:, None]
-        if covariate.role == "observed":
-            known &= np.arange(1 - plan.look_back, 1 + horizon) <= 0
-        where = covariate.offsets[series][:, None] + np.where(known, local, 0)
-        columns[name] = np.where(known, covariate.values[where], np.nan)
-    return tails, columns
+def _refuse_pooled(plan: WindowPlan, title: str) -> None:
+    pooled = [name for feature in plan.features if feature.pooled for name in feature.names]
+    if pooled:
+        raise SettingsError(
+            f"{title}: “{pooled[0]}” reads all series together, and forecasts that are fed back know only their own. "
+            "Take it out, or learn every step ahead directly.",
+            field="plan",
+        )
+
+
+def _tails(panel: Panel, context: int, points: Ints, series: Ints, horizon: int) -> Floats:
+    """Per row the `context` points up to its origin (missing before the series began), and room for the horizon."""
+    local = (points - panel.offsets[series])[:, None] + np.arange(1 - context, 1)
+    tails = np.full((len(points), context + horizon), np.nan)
+    tails[:, :context] = np.where(local >= 0, panel.values[panel.offsets[series][:, None] + local.clip(0)], np.nan)
+    return tails
 
 
 def _tail_panel(
-    panel: Panel, plan: WindowPlan, points: Ints, series: Ints, tails: Floats, columns: dict[str, Floats]
-) -> Panel:
+    panel: Panel, plan: WindowPlan, points: Ints, series: Ints, tails: Floats, context: int
+) -> Panel:  # fmt: skip
     """The tails as a panel of one short series per row, so that features are written as ever."""
     offsets = np.arange(len(points) + 1) * tails.shape[1]
-    starts = points - panel.offsets[series] + panel.starts[series] - plan.look_back + 1
+    starts = points - panel.offsets[series] + panel.starts[series] - context + 1
+    names = {column for feature in plan.features for column in feature.columns}
     covariates = tuple(
-        Covariate(name, panel.covariate(name).role, cells.ravel(), offsets) for name, cells in columns.items()
+        _tail_column(panel.covariate(name), points - panel.offsets[series], series, context, tails.shape[1])
+        for name in sorted(names)
     )
     keys = tuple(str(row) for row in range(len(points)))
     marks = np.zeros(tails.size, dtype=np.uint8)
@@ -200,9 +224,25 @@ def _tail_panel(
     )  # fmt: skip
 
 
-def standardise(features: Floats) -> tuple[Floats, Floats, Floats]:
-    """Columns in spreads from their mean, with mean and spread (n_features,)."""
-    centre, spread = features.mean(axis=0), _spread(features)
+def _tail_column(covariate: Covariate, local: Ints, series: Ints, context: int, width: int) -> Covariate:
+    """One covariate along every tail: as far as it reaches, an observed one up to the row's origin."""
+    starts = covariate.offsets[series]
+    lengths = covariate.offsets[series + 1] - starts
+    if covariate.role == "static":
+        held = np.where(lengths > 0, covariate.values[np.minimum(starts, len(covariate.values) - 1)], np.nan)
+        return replace(covariate, values=held, offsets=np.arange(len(local) + 1))
+    steps = np.arange(1 - context, 1 - context + width)
+    at = local[:, None] + steps
+    known = (at >= 0) & (at < lengths[:, None])
+    if covariate.role == "observed":
+        known &= steps <= 0
+    cells = np.where(known, covariate.values[starts[:, None] + np.where(known, at, 0)], np.nan)
+    return replace(covariate, values=cells.ravel(), offsets=np.arange(len(local) + 1) * width)
+
+
+def standardise(features: Floats, weights: Floats) -> tuple[Floats, Floats, Floats]:
+    """Columns in spreads from their mean weighted by `weights` (n_rows,), with mean and spread (n_features,)."""
+    centre, spread = np.average(features, axis=0, weights=weights), _spread(features)
     return (features - centre) / spread, centre, spread
 
 

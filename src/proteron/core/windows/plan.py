@@ -1,21 +1,18 @@
 """WindowPlan: how supervised rows are cut, and the table it makes."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
-from functools import cached_property
+from dataclasses import replace
 from typing import Annotated, Any, Literal
 
 import numpy as np
-import pyarrow as pa
 from numpy.typing import NDArray
 from pydantic import BeforeValidator, Field, ValidationError
 
-from proteron.core.compiled import kernel
 from proteron.core.documents import Settings, settings_error
-from proteron.core.errors import SettingsError
+from proteron.core.errors import ProteronError, SettingsError, TooShortError
 from proteron.core.panel import FROM_BOTH_SIDES, NOT_LEARNED, Floats, Panel
 from proteron.core.phases import previous_of_phase
-from proteron.core.timeline import CalendarField, Instants, Ints
+from proteron.core.timeline import CalendarField, Ints
 from proteron.core.windows.calendar import CalendarCycle
 from proteron.core.windows.covariates import CovariateSteps
 from proteron.core.windows.feature import Feature, Rows
@@ -23,9 +20,13 @@ from proteron.core.windows.lags import Lags
 from proteron.core.windows.registry import AnyFeature
 from proteron.core.windows.rolling import Rolling
 from proteron.core.windows.rolling_kernels import weighted_moments
+from proteron.core.windows.table import REASONS, LeftOut, Table, keep_rows
 
 Missing = Literal["drop", "keep", "fill"]
-_REASONS = ("look-back before the series", "horizon beyond the series", "masked", "missing target", "missing feature")
+CALENDAR_OF_STEP: dict[str, tuple[CalendarField, ...]] = {
+    "minute": ("hour_of_day", "weekday"), "hour": ("hour_of_day", "weekday"), "day": ("weekday", "month"),
+    "week": ("week_of_year",), "month": ("month",), "quarter": ("quarter",),
+}  # fmt: skip
 
 
 def _ordered(given: Any) -> Any:
@@ -33,84 +34,6 @@ def _ordered(given: Any) -> Any:
 
 
 Counts = Annotated[tuple[Annotated[int, Field(ge=1)], ...], BeforeValidator(_ordered)]
-
-
-@kernel
-def keep_rows(cells: Floats, keep: NDArray[np.bool_]) -> int:
-    """Move the rows to keep to the front, in place; returns how many they are."""
-    count = 0
-    for row in range(len(cells)):
-        if keep[row]:
-            if count < row:
-                for column in range(cells.shape[1]):
-                    cells[count, column] = cells[row, column]
-            count += 1
-    return count
-
-
-@dataclass(frozen=True)
-class Table:
-    """A supervised table: one row per origin.
-
-    `features` (n_rows, n_features), `targets` (n_rows, n_horizons), `positions` (n_rows,) the grid
-    position of each origin, `series` (n_rows,) the index of its series, `weights` (n_rows,) what the row
-    weighs; `left_out` gives, by reason, how many rows of each series (n_series,) were left out.
-    """
-
-    panel: Panel
-    plan: "WindowPlan"
-    features: Floats
-    targets: Floats
-    positions: Ints
-    series: Ints
-    names: tuple[str, ...]
-    target_names: tuple[str, ...]
-    weights: Floats
-    left_out: dict[str, Ints]
-
-    @property
-    def dropped(self) -> dict[str, int]:
-        """Rows left out by reason, of all series together."""
-        return {reason: int(counts.sum()) for reason, counts in self.left_out.items()}
-
-    @property
-    def incomplete(self) -> int:
-        """Rows left out because something in them is missing or masked."""
-        return sum(self.dropped.get(reason, 0) for reason in _REASONS[2:])
-
-    @cached_property
-    def origins(self) -> Instants:
-        """UTC instants of the origins, (n_rows,)."""
-        return self.panel.axis.times(self.positions)
-
-    @property
-    def keys(self) -> NDArray[Any]:
-        """Key of each row's series, (n_rows,)."""
-        return np.array(self.panel.keys, dtype=object)[self.series]
-
-    def __len__(self) -> int:
-        return len(self.positions)
-
-    def between(self, start: int, stop: int) -> "Table":
-        """The rows whose origins lie at grid positions `start` ≤ p < `stop`."""
-        inside = (self.positions >= start) & (self.positions < stop)
-        if inside.all():
-            return self
-        names = ("features", "targets", "positions", "series", "weights")
-        return replace(self, **{name: getattr(self, name)[inside] for name in names})
-
-    def to_arrow(self) -> pa.Table:
-        """The table as Arrow columns: origin, key, features, targets."""
-        columns: dict[str, Any] = {
-            "origin": pa.array(self.origins, type=pa.timestamp("s", tz="UTC")),
-            "key": pa.DictionaryArray.from_arrays(pa.array(self.series.astype(np.int32)), pa.array(self.panel.keys)),
-        }
-        for names, cells in ((self.names, self.features), (self.target_names, self.targets)):
-            columns |= {name: pa.array(cells[:, column]) for column, name in enumerate(names)}
-        return pa.table(columns)
-
-    def __arrow_c_stream__(self, requested_schema: object = None) -> object:
-        return self.to_arrow().__arrow_c_stream__(requested_schema)
 
 
 class WindowPlan(Settings):
@@ -126,6 +49,9 @@ class WindowPlan(Settings):
     covariates: tuple[CovariateSteps, ...] = Field((), title="Covariates")
     more: tuple[AnyFeature, ...] = Field((), title="More features", description="Any other feature of the registry.")
     horizon: Counts = Field((1,), title="Horizon", description="Steps after the origin, one target each.")
+    recursive: bool = Field(
+        False, title="Fed back", description="One step is learned; further ones read forecasts as if they had happened."
+    )
     stride: int = Field(1, ge=1, title="Stride", description="Steps from one origin to the next.")
     missing: Missing = Field(
         "drop", title="Missing cells", description="Drop the row, keep NaN, or fill the target's past from the left."
@@ -149,6 +75,12 @@ class WindowPlan(Settings):
             raise settings_error(error) from error
         if not self.horizon:
             raise SettingsError("A plan needs at least one horizon.", field="horizon")
+        if self.recursive and self.horizon != (1,):
+            raise SettingsError(
+                "Forecasts are fed back step by step: the horizon is 1 then, not "
+                f"{', '.join(str(step) for step in self.horizon[:4])}{' …' if len(self.horizon) > 4 else ''}.",
+                field="horizon",
+            )
         if len(set(self.names)) != len(self.names):
             raise SettingsError("The plan names the same feature twice.", field="lags")
 
@@ -211,11 +143,66 @@ class WindowPlan(Settings):
             column += width
         return out
 
+    def check(self, panel: Panel) -> None:
+        """Raise an error that names the field where the plan asks for what the panel cannot give."""
+        longest = int(panel.lengths.max(initial=0))
+        for field, feature in self._typed():
+            try:
+                roles = {panel.covariate(name).role for name in feature.columns}
+            except ProteronError as error:
+                raise SettingsError(error.message, field=field) from error
+            if feature.look_back > longest:
+                name = feature.names[min(range(len(feature.names)), key=lambda at: feature.source_of(at)[0])]
+                raise TooShortError(
+                    f"“{name}” looks back {feature.look_back:,} points, but the longest series has {longest:,}.",
+                    field=field,
+                )
+            if self.recursive and "observed" in roles:
+                raise SettingsError(
+                    f"“{feature.columns[0]}” is only known afterwards, and forecasts that are fed back would need it "
+                    "at steps that nobody forecasts: take it out, or ask for every step directly.",
+                    field=field,
+                )
+
+    def _typed(self) -> Iterator[tuple[str, Feature]]:
+        """Every feature with the field of the plan that it stands in."""
+        own = len(self.features) - len(self.more)
+        for place, feature in enumerate(self.features):
+            names = {Lags: "lags", Rolling: "rolling", CalendarCycle: "calendar", CovariateSteps: "covariates"}
+            yield "more" if place >= own else names[type(feature)], feature
+
     def cut(self, panel: Panel, targets: bool = True) -> Table:
         """The supervised table of every series; windows never cross from one series to another.
 
-        Masked points count as missing. Without `targets`, rows reach to the last point.
+        Masked points count as missing. Without `targets`, rows reach to the last point. Raises an error
+        where a feature looks back further than the longest series is long.
         """
+        if targets:
+            self.check(panel)
+        return self._cut(panel, targets)
+
+    def _cut(self, panel: Panel, targets: bool = True) -> Table:
+        seen, rows, features, goals, keep = self._cells(panel, targets)
+        left_out = {
+            REASONS[code]: np.array([len(each[code]) for each in self._beyond(panel, targets)]) for code in (0, 1)
+        }
+        if keep is not None:
+            reasons, _ = self._why(panel, rows, features, goals, ~keep)
+            lost = rows.series[~keep]
+            for code in np.unique(reasons):
+                left_out[REASONS[code]] = np.bincount(lost[reasons == code], minlength=len(panel))
+            features, goals = features[: keep_rows(features, keep)], goals[: keep_rows(goals, keep)]
+            rows = self.rows_at(seen, rows.points[keep], rows.series[keep])
+        names = self.target_names if targets else ()
+        weights = self._weights(panel.learnable(), rows)
+        return Table(
+            panel, self, features, goals, rows.positions, rows.series, self.names, names, weights, left_out
+        )  # fmt: skip
+
+    def _cells(
+        self, panel: Panel, targets: bool
+    ) -> tuple[Panel, Rows, Floats, Floats, NDArray[np.bool_] | None]:  # fmt: skip
+        """What is seen, every row with its features and targets, and which of them to keep (None: all)."""
         learned = panel.learnable()
         seen = _filled_from_the_left(learned) if self.missing == "fill" else learned
         rows = self.rows(seen, targets)
@@ -223,46 +210,56 @@ class WindowPlan(Settings):
         goals = np.empty((len(rows.points), len(self.horizon) if targets else 0))
         for column, step in enumerate(self.horizon if targets else ()):
             goals[:, column] = learned.values[rows.points + step]
-        left_out = self._beyond(panel, targets)
         keep = self._complete(seen, features, goals)
         open_gap = (panel.marks[rows.points] & FROM_BOTH_SIDES) > 0  # its filling was not known at this origin
         if open_gap.any():
             keep = ~open_gap if keep is None else keep & ~open_gap
-        if keep is not None:
-            left_out |= self._why(panel, rows, features, goals, keep)
-            features, goals = features[: keep_rows(features, keep)], goals[: keep_rows(goals, keep)]
-            rows = self.rows_at(seen, rows.points[keep], rows.series[keep])
-        names = self.target_names if targets else ()
-        weights = self._weights(learned, rows)
-        return Table(
-            panel, self, features, goals, rows.positions, rows.series, self.names, names, weights, left_out
-        )  # fmt: skip
+        return seen, rows, features, goals, keep
 
-    def _beyond(self, panel: Panel, targets: bool) -> dict[str, Ints]:
-        """Origins of each series that have not enough points before them, or none so far after them."""
-        reach = max(self.horizon) if targets else 0
-        possible = -(-panel.lengths // self.stride)
-        before = np.minimum(-(-(self.look_back - 1) // self.stride), possible)
-        firsts = panel.offsets[:-1] + self.look_back - 1
-        rows = np.maximum(-(-(panel.offsets[1:] - reach - firsts) // self.stride), 0)
-        return {_REASONS[0]: before, _REASONS[1]: possible - before - rows}
+    def _beyond(self, panel: Panel, targets: bool) -> list[tuple[range, range]]:
+        """Per series the origins, counted from its start, with too little before them, and after them."""
+        reach, first = max(self.horizon) if targets else 0, self.look_back - 1
+        out = []
+        for length in panel.lengths.tolist():
+            before = range(first % self.stride, min(first, length), self.stride)
+            fitting = max(-(-(length - reach - first) // self.stride), 0)
+            out.append((before, range(first + fitting * self.stride, length, self.stride)))
+        return out
 
     def _why(
-        self, panel: Panel, rows: Rows, features: Floats, goals: Floats, keep: NDArray[np.bool_]
-    ) -> dict[str, Ints]:
-        """Why rows are not kept, one reason each, counted per series (n_series,)."""
-        lost = ~keep
+        self, panel: Panel, rows: Rows, features: Floats, goals: Floats, lost: NDArray[np.bool_]
+    ) -> tuple[Ints, Ints]:
+        """Why rows are lost: a place in `REASONS` and the first missing column or -1, (n_lost,) each."""
         points, series = rows.points[lost], rows.series[lost]
-        no_target = np.isnan(goals[lost]).any(axis=1)
-        masked = np.zeros(len(points), dtype=bool)
+        missing = np.isnan(np.concatenate([goals[lost], features[lost]], axis=1))
+        width = goals.shape[1]
+        no_target = missing[:, :width].any(axis=1)
+        reasons = np.where(no_target, 3, 4)
+        columns = np.where(no_target, missing.argmax(axis=1) + features.shape[1], missing.argmax(axis=1) - width)
+        columns = np.where(missing.any(axis=1), columns, -1)
         bits = (panel.marks & NOT_LEARNED) > 0
         if bits.any():
             sums = np.concatenate([[0], np.cumsum(bits)])
             back = np.maximum(points - self.look_back + 1, panel.offsets[series])
-            ahead = np.minimum(points + (max(self.horizon) if goals.shape[1] else 0), panel.offsets[series + 1] - 1)
+            ahead = np.minimum(points + (max(self.horizon) if width else 0), panel.offsets[series + 1] - 1)
             masked = sums[ahead + 1] > sums[back]
-        reasons = ((_REASONS[2], masked), (_REASONS[3], no_target & ~masked), (_REASONS[4], ~no_target & ~masked))
-        return {name: np.bincount(series[which], minlength=len(panel)) for name, which in reasons if which.any()}
+            reasons, columns = np.where(masked, 2, reasons), np.where(masked, -1, columns)
+        return reasons, columns
+
+    def rows_left_out(self, panel: Panel) -> LeftOut:
+        """Every origin that gives no row, in the order of series and time, with the reason."""
+        _, rows, features, goals, keep = self._cells(panel, True)
+        lost = np.zeros(len(rows.points), dtype=bool) if keep is None else ~keep
+        pieces = [np.stack([rows.series[lost], rows.positions[lost], *self._why(panel, rows, features, goals, lost)])]
+        for index, spans in enumerate(self._beyond(panel, True)):
+            for code, span in enumerate(spans):
+                positions = np.array(span, dtype=np.int64) + panel.starts[index]
+                same = [np.full(len(span), each) for each in (index, code, -1)]
+                pieces.append(np.stack([same[0], positions, same[1], same[2]]))
+        series, positions, reasons, columns = np.concatenate(pieces, axis=1)
+        order = np.lexsort((positions, series))
+        names = (*self.names, *self.target_names)
+        return LeftOut(positions[order], series[order], reasons[order], columns[order], names)
 
     def _weights(self, panel: Panel, rows: Rows) -> Floats:
         """What each row weighs, (n_rows,); from points at or before its origin, and from where the panel ends."""
@@ -288,7 +285,7 @@ class WindowPlan(Settings):
         from the first point on, whole series go together, and with features that pool series all do.
         """
         if any(feature.pooled for feature in self.features):
-            yield self.cut(panel)
+            yield self._cut(panel)
             return
         whole = self.needs_whole_series
         group: list[int] = []
@@ -320,7 +317,7 @@ class WindowPlan(Settings):
 
     def _piece(self, panel: Panel, part: Panel, indices: list[int]) -> Table:
         """The table of a part, its rows numbered and weighed as those of the whole."""
-        table = self.cut(part)
+        table = self._cut(part)
         weights = table.weights
         if self.half_life is not None:
             weights = weights * 0.5 ** ((panel.end - part.end) / self.half_life)
@@ -369,10 +366,7 @@ def default_plan(panel: Panel, horizon: int | None = None) -> WindowPlan:
         for window in [length for length in seasons[:2] if 2 <= length <= shortest // 4]
         for statistic in ("mean", "std")
     )
-    unit = panel.axis.step.unit
-    fields: dict[str, tuple[CalendarField, ...]] = {
-        "minute": ("hour_of_day", "weekday"), "hour": ("hour_of_day", "weekday"), "day": ("weekday", "month"),
-        "week": ("week_of_year",), "month": ("month",), "quarter": ("quarter",),
-    }  # fmt: skip
     steps = range(1, (horizon or 1) + 1)
-    return WindowPlan(lags=sorted(lags), rolling=rolling, calendar=fields.get(unit, ()), horizon=steps)
+    return WindowPlan(
+        lags=sorted(lags), rolling=rolling, calendar=CALENDAR_OF_STEP.get(panel.axis.step.unit, ()), horizon=steps
+    )

@@ -32,7 +32,7 @@ _LONGEST_RUN = 20_000
 
 WORDS = (
     "lags", *_STATISTICS, *_LEVELLED, "difference", "ratio", "log", "weighted mean", "weighted std", "since not",
-    "waves", "occasion", *_FIELDS, "ahead", "stride", "missing", "half_life", "by scale",
+    "waves", "occasion", *_FIELDS, "ahead", "fed back", "stride", "missing", "half_life", "by scale",
 )  # fmt: skip
 
 
@@ -95,7 +95,8 @@ def _lags(match: re.Match[str], found: dict[str, Any]) -> None:
 
 
 def _ahead(match: re.Match[str], found: dict[str, Any]) -> None:
-    found["horizon"] = sorted(set(_integers(match[1], 1)))
+    found["horizon"] = sorted(set(_integers(match["steps"], 1)))
+    found["recursive"] = bool(match["back"])
 
 
 def _rolling(match: re.Match[str], found: dict[str, Any]) -> None:
@@ -162,7 +163,7 @@ def _by_scale(match: re.Match[str], found: dict[str, Any]) -> None:
 _KNOWN = r"(?: of (?P<known>\d+) known)?"
 _READERS: tuple[tuple[str, Callable[[re.Match[str], dict[str, Any]], None]], ...] = (
     (r"lags? (.+)", _lags),
-    (r"ahead (.+)", _ahead),
+    (r"ahead (?P<steps>.+?)(?P<back> fed back)?", _ahead),
     (r"stride (\d+)", _set("stride", int)),
     (r"missing (\w+)", _set("missing", str)),
     (rf"half_life ({_NUMBER})", _set("half_life", float)),
@@ -193,10 +194,10 @@ def write_plan(plan: WindowPlan) -> str:
     clauses += [f"{_quoted(each.column)} at {', '.join(f'{step:+d}' if step else '0' for step in each.at)}"
                 for each in plan.covariates]  # fmt: skip
     clauses += [_write_feature(feature) for feature in plan.more]
-    clauses.append(f"ahead {_runs(sorted(plan.horizon))}")
+    clauses.append(f"ahead {_runs(sorted(plan.horizon))}{' fed back' if plan.recursive else ''}")
     clauses += [f"stride {plan.stride}"] if plan.stride != 1 else []
     clauses += [f"missing {plan.missing}"] if plan.missing != "drop" else []
-    clauses += [f"half_life {plan.half_life:g}"] if plan.half_life is not None else []
+    clauses += [f"half_life {plan.half_life:.15g}"] if plan.half_life is not None else []
     return "; ".join([*clauses, *(["by scale"] if plan.by_scale else [])])
 
 

@@ -13,8 +13,9 @@ from numpy.typing import NDArray
 from proteron.core.errors import SettingsError
 from proteron.core.flatten import Chain
 from proteron.core.panel import Panel
-from proteron.core.windows.plan import Table, WindowPlan
+from proteron.core.windows.plan import WindowPlan
 from proteron.core.windows.plan_text import write_plan
+from proteron.core.windows.table import Table
 
 Format = Literal["parquet", "arrow", "csv", "npz"]
 PARTS = ("train", "validation", "test", "gap")
