@@ -10,6 +10,7 @@ import pytest
 from flask.testing import FlaskClient
 from test_api import LOCAL, application, client, dataset, get, post, project, send  # noqa: F401
 
+import proteron as pt
 from conftest import hourly_csv
 from proteron.core.flatten import STAGES
 
@@ -218,3 +219,68 @@ def test_a_plan_is_text_and_a_table_is_taken_in_every_form(client: FlaskClient, 
     assert card["shape"]["rows"] == view["total"]
     assert card["dataset"] == get(client, f"/datasets/{dataset}").json["hash"]
     assert take("text/csv", shares=[1, 0]).status_code == 422
+
+
+def test_a_table_is_sorted_filtered_and_explains_its_columns(client: FlaskClient, dataset: int) -> None:  # noqa: F811
+    address = f"/datasets/{dataset}/windows"
+    plan = pt.windows.read_plan("lags 1-3; mean 24; sum 24; hour_of_day; ahead 1, 6").document()
+    body = {"plan": plan, "series": 0, "limit": 2000}
+    plain = post(client, address, body).json
+    assert plain["total"] == len(plain["rows"])
+    lags = [row[0] for row in plain["rows"]]
+    down = post(client, address, {**body, "sort": {"column": "lag 1", "descending": True}}).json
+    assert [row[0] for row in down["rows"]] == sorted(lags, reverse=True)
+    middle = sorted(lags)[len(lags) // 2]
+    half = post(client, address, {**body, "where": [{"column": "lag 1", "low": middle}], "find": 200}).json
+    assert half["total"] == sum(value >= middle for value in lags)
+    assert min(row[0] for row in half["rows"]) == middle
+    nearest = min(abs(position - 200) for position in half["positions"])
+    assert abs(half["positions"][half["found"]] - 200) == nearest
+    assert post(client, address, {**body, "sort": {"column": "lag 9"}}).status_code == 422
+    spanned = post(client, address, {**body, "span": [0, -5, 40]}).json
+    assert spanned["span_values"][27] == lags[spanned["span_start"] + 27 - plain["positions"][0]]
+
+    facts = post(client, f"{address}/columns", {"plan": plan, "series": 0, "until": 300}).json
+    assert facts["looked_at"] == sum(position + 6 < 300 for position in plain["positions"])
+    by_name = {each["name"]: each for each in facts["columns"]}
+    known = [row for row, position in zip(plain["rows"], plain["positions"], strict=True) if position + 6 < 300]
+    expected = np.corrcoef([row[0] for row in known], [row[7] for row in known])[0, 1]
+    assert by_name["lag 1"]["correlation"] == pytest.approx(expected, abs=1e-9)
+    assert by_name["mean 24"]["nearest"] == "sum 24"
+    assert by_name["lag 1"]["information"] > 0
+
+    lost = post(client, f"{address}/left-out", {"plan": plan, "series": 0, "limit": 2000}).json
+    assert {name: sum(counts) for name, counts in zip(lost["reasons"], lost["counts"], strict=True) if sum(counts)} == {
+        name: count for name, count in plain["dropped"].items() if count
+    }
+    early = post(client, f"{address}/left-out", {"plan": plan, "series": 0, "reason": 0}).json
+    assert early["total"] == 23 and set(early["why"]) == {"look-back before the series"}
+
+
+def test_bad_plans_are_refused_where_they_are_typed(client: FlaskClient, dataset: int) -> None:  # noqa: F811
+    def refused(**body: object) -> dict:
+        got = post(client, "/plans/text", {"dataset_id": dataset, **body})
+        assert got.status_code == 422
+        return dict(got.json)
+
+    assert "lag 0 would be the target" in refused(text="lags 0-3")["detail"]
+    assert refused(text="lags 1, 9000; ahead 1")["field"] == "lags"
+    assert "“lag 9000” looks back 9,000 points" in refused(text="lags 1, 9000; ahead 1")["detail"]
+    assert refused(text="mean 9000; ahead 1")["field"] == "rolling"
+    assert refused(text="lags 1; nowhere at 0; ahead 1")["field"] == "covariates"
+    assert refused(plan={"lags": [1], "horizon": []})["field"] == "horizon"
+    assert refused(plan={"lags": [0]})["field"].startswith("lags")
+    assert refused(text="lags 1; ahead 1-3 fed back")["detail"].count("step by step") == 1
+    fine = post(client, "/plans/text", {"dataset_id": dataset, "plan": {"lags": [1], "horizon": [1, 2]}}).json
+    assert fine["text"] == "lags 1; ahead 1, 2"
+    table = {"plan": {"lags": [9000]}}
+    for end in ("", "/table", "/card", "/columns", "/left-out"):
+        assert post(client, f"/datasets/{dataset}/windows{end}", table).status_code == 422, end
+
+
+def test_presets_say_why(client: FlaskClient, dataset: int) -> None:  # noqa: F811
+    found = post(client, f"/datasets/{dataset}/windows/presets", {"until": 300, "horizon": [1, 2, 3]}).json["presets"]
+    assert len({each["title"] for each in found}) == len(found) >= 2
+    for each in found:
+        assert each["reason"].endswith(".")
+        assert post(client, "/plans/text", {"text": each["text"], "dataset_id": dataset}).json["plan"] == each["plan"]

@@ -12,8 +12,10 @@ from pathlib import Path
 
 import numpy as np
 import psutil
+import pyarrow.parquet as pa_parquet
 import pytest
 
+import proteron as pt
 from conftest import Stack, hourly_csv
 
 ROOT = Path(__file__).resolve().parents[2]
@@ -166,3 +168,26 @@ def test_a_killed_supervisor_takes_everything_with_it(tmp_path_factory: pytest.T
     gone, alive = psutil.wait_procs(children, timeout=20)
     assert not alive
     assert len(gone) == 3
+
+
+def test_windows_are_cut_from_a_file_or_refused_in_one_line(tmp_path: Path) -> None:
+    data, out, card = tmp_path / "series.csv", tmp_path / "rows.parquet", tmp_path / "card.json"
+    data.write_text(hourly_csv(np.random.default_rng(5), 300), encoding="utf-8")
+    plan = "lags 1-3; mean 24; ahead 1-2"
+    done = proteron(
+        "windows", str(data), "--plan", plan, "--out", str(out), "--card", str(card), "--check",
+        "--shares", "0.7", "0.2", "0.1",
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    panel = pt.read_table(data).panel
+    table = pt.windows.read_plan(plan).cut(panel)
+    read = pa_parquet.read_table(out)
+    assert read["mean 24"].to_numpy().tobytes() == np.ascontiguousarray(table.features[:, 3]).tobytes()
+    assert read.column_names == ["origin", "key", *table.names, "+1", "+2", "part"]
+    assert done.stdout.startswith(f"{len(table):,} rows, 4 features, 2 targets. Leak check passed")
+    assert json.loads(card.read_text(encoding="utf-8"))["panel"] == panel.hash
+    before = out.read_bytes()
+    for text, sentence in (("lags 0", "lag 0 would be the target"), ("lags 1, 999", "looks back 999 points")):
+        refused = proteron("windows", str(data), "--plan", text, "--out", str(out))
+        assert refused.returncode == 2 and sentence in refused.stderr and refused.stderr.count("\n") == 1
+    assert out.read_bytes() == before and sorted(tmp_path.iterdir()) == sorted([data, out, card])

@@ -1,6 +1,5 @@
 """Shapes of requests and answers: the source of the OpenAPI document and of the front end's types."""
 
-from functools import cached_property
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, RootModel
@@ -357,79 +356,6 @@ class DatasetView(BaseModel):
     masks: list[MaskView]
     occasions: list[OccasionView]
     series: list[SeriesView]
-
-
-class PlanBody(Body):
-    """A window plan, as in a project's choices, and a chain; both are checked when they are made."""
-
-    plan: Document
-    chain: StageList = []
-
-    @cached_property
-    def window_plan(self) -> WindowPlan:
-        """Raises `SettingsError` naming what is wrong with the plan."""
-        return WindowPlan.parse(self.plan)
-
-
-class WindowsBody(PlanBody):
-    until: int | None = None
-    series: int | None = None
-    offset: int = Field(0, ge=0)
-    limit: int = Field(100, ge=0, le=2000)
-    find: int | None = None
-
-
-class TakeBody(WindowsBody):
-    """What to take away; `shares` adds a column with the chronological part of each row."""
-
-    shares: list[float] | None = Field(None, min_length=3, max_length=3)
-
-
-class SourceView(BaseModel):
-    """Where a column comes from: first and last step it reads, relative to the origin; `whole` is from the start."""
-
-    name: str
-    kind: str
-    first: int
-    last: int
-    whole: bool
-
-
-class PlanTextBody(Body):
-    text: str = Field(max_length=20_000)
-
-
-class PlanTextView(BaseModel):
-    """A plan and its text, which always agree, and the words a text is made of."""
-
-    plan: Document
-    text: str
-    words: list[str]
-
-
-class WindowsView(BaseModel):
-    text: str
-    total: int
-    names: list[str]
-    target_names: list[str]
-    sources: list[SourceView]
-    look_back: int
-    dropped: dict[str, int]
-    offset: int
-    positions: list[int]
-    times: list[float]
-    rows: list[Numbers]
-    found: int | None
-
-
-class LeakBody(PlanBody):
-    origins: int = Field(12, ge=1, le=200)
-    seed: int = 0
-
-
-class LeakView(BaseModel):
-    passed: bool
-    evidence: Document
 
 
 class NewExperiment(Body):

@@ -101,6 +101,24 @@ def run(
 
 
 @app.command()
+def windows(
+    file: Annotated[Path, typer.Argument(help="A table of time series: CSV, JSON lines, Parquet, Arrow, XLSX.")],
+    plan: Annotated[str, typer.Option(help="The plan as text, such as “lags 1-24; mean 24; ahead 1-6”.")],
+    out: Annotated[Path, typer.Option(help="The table: .parquet, .arrows, .csv or .npz.")],
+    shares: Annotated[
+        tuple[float, float, float] | None, typer.Option(help="Train, validation and test, as a column “part”.")
+    ] = None,
+    card: Annotated[Path | None, typer.Option(help="Also write what the table is, as JSON.")] = None,
+    check: Annotated[bool, typer.Option(help="Look for leaks first; nothing is written where one is found.")] = False,
+) -> None:
+    """Cut the supervised table of a file of series and write it, without web or database."""
+    from proteron.cli.cut_windows import cut_windows
+
+    with _plain_errors():
+        typer.echo(cut_windows(file, plan, out, shares, card, check))
+
+
+@app.command()
 def demo(out: Annotated[Path, typer.Option(help="Folder for the files.")], seed: int = 1871) -> None:
     """Write the Port Ellery demo files: data, truth and an example experiment."""
     from port_ellery import write_demo

@@ -5,6 +5,7 @@ steps follow the local calendar of the zone, so a local day may last 23, 24 or 2
 """
 
 import re
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from functools import lru_cache
@@ -109,6 +110,7 @@ def zone_info(name: str) -> ZoneInfo:
 _FIRST_SECOND, _LAST_SECOND = -62_000_000_000, 253_000_000_000  # what the calendar library can name
 
 
+@lru_cache(maxsize=1 << 16)
 def _offset_at(utc_second: int, zone: str) -> int:
     utc_second = min(max(utc_second, _FIRST_SECOND), _LAST_SECOND)
     offset = datetime.fromtimestamp(utc_second, tz=zone_info(zone)).utcoffset()
@@ -257,19 +259,28 @@ CYCLES: dict[str, float] = {
 def calendar_codes(field: CalendarField, local: Instants) -> Ints:
     """Calendar codes from 0 (weekday 0 is Monday) of local times, any shape."""
     days = local.astype("datetime64[D]")
-    seconds = (local - days).astype("timedelta64[s]").astype(np.int64)
-    weekday = (days.astype(np.int64) + 3) % 7
-    months = local.astype("datetime64[M]").astype(np.int64) % 12
-    year_day = (days - days.astype("datetime64[Y]").astype("datetime64[D]")).astype(np.int64)
-    codes: dict[str, Any] = {
-        "minute_of_day": seconds // 60,
-        "hour_of_day": seconds // 3600,
-        "hour_of_week": weekday * 24 + seconds // 3600,
+
+    def seconds() -> Ints:
+        return (local - days).astype("timedelta64[s]").astype(np.int64)
+
+    def since(unit: str) -> Ints:
+        return (days - days.astype(f"datetime64[{unit}]").astype("datetime64[D]")).astype(np.int64)
+
+    def weekday() -> Ints:
+        return (days.astype(np.int64) + 3) % 7
+
+    def month() -> Ints:
+        return local.astype("datetime64[M]").astype(np.int64) % 12
+
+    codes: dict[str, Callable[[], Any]] = {
+        "minute_of_day": lambda: seconds() // 60,
+        "hour_of_day": lambda: seconds() // 3600,
+        "hour_of_week": lambda: weekday() * 24 + seconds() // 3600,
         "weekday": weekday,
-        "day_of_month": (days - days.astype("datetime64[M]").astype("datetime64[D]")).astype(np.int64),
-        "day_of_year": year_day,
-        "week_of_year": year_day // 7,
-        "month": months,
-        "quarter": months // 3,
+        "day_of_month": lambda: since("M"),
+        "day_of_year": lambda: since("Y"),
+        "week_of_year": lambda: since("Y") // 7,
+        "month": month,
+        "quarter": lambda: month() // 3,
     }
-    return np.asarray(codes[field], dtype=np.int64)
+    return np.asarray(codes[field](), dtype=np.int64)

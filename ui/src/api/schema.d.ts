@@ -465,6 +465,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/datasets/{dataset_id}/windows/columns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Facts of every column over the rows whose targets are known at `until`. */
+        post: operations["windows_columns_datasets__int_dataset_id__windows_columns_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/datasets/{dataset_id}/windows/left-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Origins that give no row, of one reason or all, and how many of each reason every series has. */
+        post: operations["windows_left_out_datasets__int_dataset_id__windows_left_out_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/datasets/{dataset_id}/windows/presets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Plans to begin with for one series, each with the reason that lies in what is known at `until`. */
+        post: operations["windows_presets_datasets__int_dataset_id__windows_presets_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/datasets/{dataset_id}/windows/table": {
         parameters: {
             query?: never;
@@ -474,7 +525,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The whole table as Arrow stream, Parquet, CSV or NPZ, by content negotiation; written and sent in pieces. */
+        /** The whole table as Arrow stream, Parquet, CSV or NPZ, by content negotiation; sent in pieces as it is cut. */
         post: operations["windows_take_table_datasets__int_dataset_id__windows_table_post"];
         delete?: never;
         options?: never;
@@ -747,7 +798,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The plan a text stands for, and the text in its own form; what cannot be read is quoted with a reason. */
+        /** The plan of a text and the text of a plan in its own form; what cannot be done is quoted with a reason. */
         post: operations["windows_read_plan_text_plans_text_post"];
         delete?: never;
         options?: never;
@@ -982,6 +1033,24 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * Between
+         * @description Rows whose cell lies between two bounds; missing cells never do.
+         */
+        Between: {
+            /** Column */
+            column: string;
+            /**
+             * High
+             * @default null
+             */
+            high: number | null;
+            /**
+             * Low
+             * @default null
+             */
+            low: number | null;
+        };
         /** BoardView */
         BoardView: {
             /** Cells */
@@ -1292,6 +1361,70 @@ export interface components {
              * @default []
              */
             keep: number[];
+        };
+        /**
+         * ColumnFactView
+         * @description One column: its distribution, missing share, link with the target, and the column most like it.
+         */
+        ColumnFactView: {
+            /** Correlation */
+            correlation: number | null;
+            /** Counts */
+            counts: number[];
+            /** High */
+            high: number | null;
+            /** Information */
+            information: number | null;
+            /** Likeness */
+            likeness: number | null;
+            /** Low */
+            low: number | null;
+            /** Missing */
+            missing: number;
+            /** Name */
+            name: string;
+            /** Nearest */
+            nearest: string | null;
+        };
+        /** ColumnFactsBody */
+        ColumnFactsBody: {
+            /**
+             * Chain
+             * @default []
+             */
+            chain: {
+                [key: string]: unknown;
+            }[];
+            /** Plan */
+            plan: {
+                [key: string]: unknown;
+            };
+            /**
+             * Series
+             * @default null
+             */
+            series: number | null;
+            /**
+             * Target
+             * @default 0
+             */
+            target: number;
+            /**
+             * Until
+             * @default null
+             */
+            until: number | null;
+        };
+        /** ColumnFactsView */
+        ColumnFactsView: {
+            /** Columns */
+            columns: components["schemas"]["ColumnFactView"][];
+            /** Looked At */
+            looked_at: number;
+            /** Rows */
+            rows: number;
+            /** Target */
+            target: string;
         };
         /** ColumnView */
         ColumnView: {
@@ -2435,6 +2568,69 @@ export interface components {
             /** Passed */
             passed: boolean;
         };
+        /** LeftOutBody */
+        LeftOutBody: {
+            /**
+             * Chain
+             * @default []
+             */
+            chain: {
+                [key: string]: unknown;
+            }[];
+            /**
+             * Limit
+             * @default 100
+             */
+            limit: number;
+            /**
+             * Offset
+             * @default 0
+             */
+            offset: number;
+            /** Plan */
+            plan: {
+                [key: string]: unknown;
+            };
+            /**
+             * Reason
+             * @default null
+             */
+            reason: number | null;
+            /**
+             * Series
+             * @default null
+             */
+            series: number | null;
+            /**
+             * Until
+             * @default null
+             */
+            until: number | null;
+        };
+        /**
+         * LeftOutView
+         * @description Rows left out, one reason each; `counts` by reason and series, over all that were asked for.
+         */
+        LeftOutView: {
+            /** Counts */
+            counts: number[][];
+            /** Keys */
+            keys: string[];
+            /** Offset */
+            offset: number;
+            /** Positions */
+            positions: number[];
+            /** Reasons */
+            reasons: string[];
+            /** Series */
+            series: number[];
+            /** Times */
+            times: number[];
+            /** Total */
+            total: number;
+            /** Why */
+            why: string[];
+        };
         /**
          * Level
          * @description Take out the mean or the median of the known points.
@@ -3371,10 +3567,66 @@ export interface components {
              */
             shared: boolean;
         };
-        /** PlanTextBody */
-        PlanTextBody: {
+        /** PlanPresetView */
+        PlanPresetView: {
+            /** Plan */
+            plan: {
+                [key: string]: unknown;
+            };
+            /** Reason */
+            reason: string;
             /** Text */
             text: string;
+            /** Title */
+            title: string;
+        };
+        /** PlanPresetsBody */
+        PlanPresetsBody: {
+            /**
+             * Horizon
+             * @default [
+             *       1
+             *     ]
+             */
+            horizon: number[];
+            /**
+             * Series
+             * @default 0
+             */
+            series: number;
+            /**
+             * Until
+             * @default null
+             */
+            until: number | null;
+        };
+        /** PlanPresetsView */
+        PlanPresetsView: {
+            /** Presets */
+            presets: components["schemas"]["PlanPresetView"][];
+        };
+        /**
+         * PlanTextBody
+         * @description A plan as text or as data; with a dataset it is also checked against that.
+         */
+        PlanTextBody: {
+            /**
+             * Dataset Id
+             * @default null
+             */
+            dataset_id: number | null;
+            /**
+             * Plan
+             * @default null
+             */
+            plan: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Text
+             * @default null
+             */
+            text: string | null;
         };
         /**
          * PlanTextView
@@ -4282,6 +4534,16 @@ export interface components {
              */
             stiffness: number | null;
         };
+        /** Sorting */
+        Sorting: {
+            /** Column */
+            column: string;
+            /**
+             * Descending
+             * @default false
+             */
+            descending: boolean;
+        };
         /**
          * SourceView
          * @description Where a column comes from: first and last step it reads, relative to the origin; `whole` is from the start.
@@ -4407,21 +4669,6 @@ export interface components {
             chain: {
                 [key: string]: unknown;
             }[];
-            /**
-             * Find
-             * @default null
-             */
-            find: number | null;
-            /**
-             * Limit
-             * @default 100
-             */
-            limit: number;
-            /**
-             * Offset
-             * @default 0
-             */
-            offset: number;
             /** Plan */
             plan: {
                 [key: string]: unknown;
@@ -4579,6 +4826,12 @@ export interface components {
              */
             more: (components["schemas"]["Change"] | components["schemas"]["Weighted"] | components["schemas"]["Expanding"] | components["schemas"]["Since"] | components["schemas"]["Fourier"] | components["schemas"]["OccasionNear"] | components["schemas"]["Static"] | components["schemas"]["CalendarCycle"])[];
             /**
+             * Fed back
+             * @description One step is learned; further ones read forecasts as if they had happened.
+             * @default false
+             */
+            recursive: boolean;
+            /**
              * Rolling
              * @description Statistics of the last points.
              * @default []
@@ -4597,7 +4850,12 @@ export interface components {
              */
             stride: number;
         };
-        /** WindowsBody */
+        /**
+         * WindowsBody
+         * @description A slice of the table, sorted and filtered: from `offset`, or without one the page that holds `find`.
+         *
+         *     `span` (series, first, last position) asks for values there.
+         */
         WindowsBody: {
             /**
              * Chain
@@ -4620,7 +4878,7 @@ export interface components {
              * Offset
              * @default 0
              */
-            offset: number;
+            offset: number | null;
             /** Plan */
             plan: {
                 [key: string]: unknown;
@@ -4630,11 +4888,27 @@ export interface components {
              * @default null
              */
             series: number | null;
+            /** @default null */
+            sort: components["schemas"]["Sorting"] | null;
+            /**
+             * Span
+             * @default null
+             */
+            span: [
+                number,
+                number,
+                number
+            ] | null;
             /**
              * Until
              * @default null
              */
             until: number | null;
+            /**
+             * Where
+             * @default []
+             */
+            where: components["schemas"]["Between"][];
         };
         /** WindowsView */
         WindowsView: {
@@ -4654,8 +4928,14 @@ export interface components {
             positions: number[];
             /** Rows */
             rows: (number | null)[][];
+            /** Series */
+            series: number[];
             /** Sources */
             sources: components["schemas"]["SourceView"][];
+            /** Span Start */
+            span_start: number;
+            /** Span Values */
+            span_values: (number | null)[];
             /** Target Names */
             target_names: string[];
             /** Text */
@@ -5683,6 +5963,111 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    windows_columns_datasets__int_dataset_id__windows_columns_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ColumnFactsBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ColumnFactsView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    windows_left_out_datasets__int_dataset_id__windows_left_out_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeftOutBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LeftOutView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    windows_presets_datasets__int_dataset_id__windows_presets_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanPresetsBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanPresetsView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };

@@ -5,10 +5,23 @@ export function number(value: number | null | undefined, digits = 4): string {
   return value.toLocaleString(undefined, { maximumSignificantDigits: digits })
 }
 
+const formats = new Map<number, Intl.NumberFormat>()
+function decimalFormat(decimals: number): Intl.NumberFormat {
+  let format = formats.get(decimals)
+  if (!format) {
+    format = new Intl.NumberFormat(undefined, {
+      minimumFractionDigits: decimals,
+      maximumFractionDigits: decimals,
+    })
+    formats.set(decimals, format)
+  }
+  return format
+}
+
 /** A fixed number of decimals, so that a column lines up. */
 export function fixed(value: number | null | undefined, decimals: number): string {
   if (value === null || value === undefined || !Number.isFinite(value)) return '–'
-  return value.toLocaleString(undefined, { minimumFractionDigits: decimals, maximumFractionDigits: decimals })
+  return decimalFormat(decimals).format(value)
 }
 
 export function signed(value: number | null | undefined, decimals = 2): string {

@@ -24,7 +24,7 @@ const rows = computed(() => Object.values(view.readings).flat().slice(0, 8))
         <span class="second">{{ row.label }}</span>
         <span class="number" :style="{ color: row.color }">{{ row.value }}</span>
       </span>
-      <span v-if="!time" class="second">Point at a chart to read it. ? shows the keys.</span>
+      <span v-if="!time && !rows.length" class="second">Point at a chart to read it. ? shows the keys.</span>
     </template>
   </footer>
 </template>

@@ -9,7 +9,7 @@ from scipy.spatial import cKDTree
 from proteron.core.panel import Floats
 from proteron.core.windows.table import Table
 
-_ROWS = 20_000
+_ROWS = 10_000
 _ROWS_OF_INFORMATION = 2_000
 _NEIGHBOURS = 4
 BINS = 16
@@ -38,7 +38,7 @@ class ColumnFacts:
 def column_facts(table: Table, target: int = 0) -> list[ColumnFacts]:
     """Facts of every feature, then of every target, against target column `target`.
 
-    At most 20,000 evenly spaced rows are looked at, 2,000 for the mutual information.
+    At most 10,000 evenly spaced rows are looked at, 2,000 for the mutual information, which features alone have.
     """
     if not len(table):
         return []
@@ -46,7 +46,8 @@ def column_facts(table: Table, target: int = 0) -> list[ColumnFacts]:
     cells = np.concatenate([table.features[rows], table.targets[rows]], axis=1)
     goal = table.targets[rows, target]
     width = table.features.shape[1]
-    likeness = correlations(cells[:, :width])
+    linked = correlations(cells)
+    likeness = linked[:width, :width].copy()
     np.fill_diagonal(likeness, 0.0)
     names = (*table.names, *table.target_names)
     few = _spaced(len(rows), _ROWS_OF_INFORMATION)
@@ -63,8 +64,8 @@ def column_facts(table: Table, target: int = 0) -> list[ColumnFacts]:
         facts.append(
             ColumnFacts(
                 name, tuple(counts.tolist()), low, high, 1 - len(present) / len(rows),
-                float(correlations(np.stack([values, goal], axis=1))[0, 1]),
-                mutual_information(values[few], goal[few]) if column != width + target else np.nan,
+                float(linked[column, width + target]) if len(present) else np.nan,
+                mutual_information(values[few], goal[few]) if column < width else np.nan,
                 names[nearest] if nearest >= 0 and like else None, like,
             )
         )  # fmt: skip

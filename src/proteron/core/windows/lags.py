@@ -22,8 +22,8 @@ def _copy_runs(backwards: Floats, points: Ints, first: int, length: int, out: Fl
             out[row, column + j] = backwards[start + j]
 
 
-def _runs(lags: tuple[int, ...]) -> list[tuple[int, int, int]]:
-    """Group lags into (column, first lag, length) of consecutive ones."""
+def consecutive(lags: tuple[int, ...]) -> list[tuple[int, int, int]]:
+    """Runs of consecutive numbers as (place, first number, length)."""
     runs: list[tuple[int, int, int]] = []
     for column, lag in enumerate(lags):
         if runs and lag == runs[-1][1] + runs[-1][2]:
@@ -52,7 +52,7 @@ class Lags(Feature):
 
     def write(self, out: Floats, rows: Rows) -> None:
         backwards = rows.panel.values[::-1].copy()
-        for column, first, length in _runs(self.lags):
+        for column, first, length in consecutive(self.lags):
             if not rows.spans:
                 _copy_runs(backwards, rows.points, first, length, out, column)
                 continue

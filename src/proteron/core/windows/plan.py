@@ -5,6 +5,7 @@ from dataclasses import replace
 from typing import Annotated, Any, Literal
 
 import numpy as np
+from numpy.lib.stride_tricks import sliding_window_view
 from numpy.typing import NDArray
 from pydantic import BeforeValidator, Field, ValidationError
 
@@ -16,7 +17,7 @@ from proteron.core.timeline import CalendarField, Ints
 from proteron.core.windows.calendar import CalendarCycle
 from proteron.core.windows.covariates import CovariateSteps
 from proteron.core.windows.feature import Feature, Rows
-from proteron.core.windows.lags import Lags
+from proteron.core.windows.lags import Lags, consecutive
 from proteron.core.windows.registry import AnyFeature
 from proteron.core.windows.rolling import Rolling
 from proteron.core.windows.rolling_kernels import weighted_moments
@@ -208,8 +209,12 @@ class WindowPlan(Settings):
         rows = self.rows(seen, targets)
         features = self.write(rows)
         goals = np.empty((len(rows.points), len(self.horizon) if targets else 0))
-        for column, step in enumerate(self.horizon if targets else ()):
-            goals[:, column] = learned.values[rows.points + step]
+        for column, step, length in consecutive(self.horizon) if len(rows.points) and targets else ():
+            pieces = sliding_window_view(learned.values, length)
+            for row, count, point, stride in rows.spans:
+                first = point + step
+                block = pieces[first : first + (count - 1) * stride + 1 : stride]
+                np.copyto(goals[row : row + count, column : column + length], block)
         keep = self._complete(seen, features, goals)
         open_gap = (panel.marks[rows.points] & FROM_BOTH_SIDES) > 0  # its filling was not known at this origin
         if open_gap.any():
@@ -284,6 +289,7 @@ class WindowPlan(Settings):
         Long series are cut in time where all that a row reads is a limited past; where it reads everything
         from the first point on, whole series go together, and with features that pool series all do.
         """
+        self.check(panel)
         if any(feature.pooled for feature in self.features):
             yield self._cut(panel)
             return

@@ -1,5 +1,6 @@
 """Taking a window table away: files written piece by piece, chronological parts, a card that says what it is."""
 
+import io
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any, Literal
@@ -79,11 +80,18 @@ def arrow_pieces(
         yield table
 
 
-def write_table(
-    plan: WindowPlan, panel: Panel, path: Path | str, kind: Format = "parquet",
-    shares: Sequence[float] | None = None, rows: int = 100_000,
-) -> int:  # fmt: skip
-    """Write the table to a file and return its number of rows; all but NPZ are written piece by piece."""
+def table_bytes(
+    plan: WindowPlan, panel: Panel, kind: Format = "parquet", shares: Sequence[float] | None = None, rows: int = 100_000
+) -> Iterator[bytes]:  # fmt: skip
+    """The table as the bytes of a file, a piece at a time as it is cut; NPZ in one piece."""
+    return (piece for piece, _ in _file_pieces(plan, panel, kind, shares, rows))
+
+
+def _file_pieces(
+    plan: WindowPlan, panel: Panel, kind: Format, shares: Sequence[float] | None, rows: int
+) -> Iterator[tuple[bytes, int]]:  # fmt: skip
+    """Bytes of the file, with how many rows they hold."""
+    out = _Pieces()
     if kind == "npz":
         table = plan.cut(panel)
         arrays: dict[str, Any] = {
@@ -93,19 +101,51 @@ def write_table(
         }  # fmt: skip
         if shares is not None:
             arrays["part"] = parts_of(table, split_positions(plan, panel, shares))
-        with Path(path).open("wb") as file:
-            np.savez(file, allow_pickle=False, **arrays)
-        return len(table)
-    count, writer = 0, None
-    with pa.OSFile(str(path), "wb") as out:
-        for piece in arrow_pieces(plan, panel, shares, rows):
-            if writer is None:
-                writer = _WRITERS[kind](out, piece.schema)
-            writer.write_table(piece)
-            count += piece.num_rows
-        if writer is not None:
-            writer.close()
+        whole = io.BytesIO()
+        np.savez(whole, allow_pickle=False, **arrays)
+        yield whole.getvalue(), len(table)
+        return
+    writer = None
+    for piece in arrow_pieces(plan, panel, shares, rows):
+        if writer is None:
+            writer = _WRITERS[kind](out, piece.schema)
+        writer.write_table(piece)
+        yield out.taken(), piece.num_rows
+    if writer is not None:
+        writer.close()
+    yield out.taken(), 0
+
+
+def write_table(
+    plan: WindowPlan, panel: Panel, path: Path | str, kind: Format = "parquet",
+    shares: Sequence[float] | None = None, rows: int = 100_000,
+) -> int:  # fmt: skip
+    """Write the table to a file and return its number of rows; all but NPZ are written piece by piece."""
+    count = 0
+    with Path(path).open("wb") as file:
+        for piece, held in _file_pieces(plan, panel, kind, shares, rows):
+            file.write(piece)
+            count += held
     return count
+
+
+class _Pieces(io.RawIOBase):
+    """A file that hands on what was written since it was last asked."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._written: list[bytes] = []
+
+    def writable(self) -> bool:
+        return True
+
+    def write(self, piece: Any) -> int:
+        self._written.append(bytes(piece))
+        return len(self._written[-1])
+
+    def taken(self) -> bytes:
+        pieces, self._written = self._written, []
+        return b"".join(pieces)
 
 
 class _CsvWriter:

@@ -1,29 +1,54 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import { parseRuns, runs, type Plan } from './planText'
+import type { Complaint } from './useWindowTable'
 
-/** The plan as short text fields: lags, rolling, calendar, horizon, stride. */
-const props = defineProps<{ plan: Plan }>()
+/** The plan as short fields; what the server refuses is said beside the field it was typed in. */
+const props = defineProps<{ plan: Plan; complaint: Complaint | null }>()
 const emit = defineEmits<{ change: [plan: Plan] }>()
-const complaint = ref('')
+const own = ref<Complaint | null>(null)
+const wrong = (field: string) =>
+  own.value?.field === field
+    ? own.value.detail
+    : props.complaint?.field.startsWith(field)
+      ? props.complaint.detail
+      : ''
+/** What stands beside none of the fields here. */
+const elsewhere = computed(() => {
+  const field = props.complaint?.field ?? ''
+  const here = ['lags', 'rolling', 'horizon', 'stride', 'half_life', 'missing', 'calendar']
+  return props.complaint && !here.some((each) => field.startsWith(each)) ? props.complaint.detail : ''
+})
 
 function numbers(field: 'lags' | 'horizon', text: string) {
+  const zero = /(^|[\s,])0(?!\d)/.test(text)
   const parsed = parseRuns(text)
-  if (!parsed || (field === 'horizon' && !parsed.length))
-    return (complaint.value = `“${text}” is not a list such as 1-24, 48.`)
-  complaint.value = ''
-  return emit('change', { ...props.plan, [field]: parsed })
+  if (zero) {
+    const what =
+      field === 'lags'
+        ? 'Lag 1 is the value at the origin; lag 0 would be the target.'
+        : 'The first step ahead is 1.'
+    own.value = { field, detail: what }
+  } else if (!parsed) own.value = { field, detail: `“${text}” is not a list such as 1-24, 48.` }
+  else if (field === 'horizon' && !parsed.length)
+    own.value = { field, detail: 'A plan needs at least one step ahead.' }
+  else {
+    own.value = null
+    emit('change', { ...props.plan, [field]: parsed })
+  }
 }
 
 function rolling(statistic: 'mean' | 'std', text: string) {
   const windows = parseRuns(text)
-  if (!windows || (statistic === 'std' && windows.includes(1)))
-    return (complaint.value = 'Rolling windows are whole numbers; a spread needs at least 2.')
-  complaint.value = ''
+  if (!windows || (statistic === 'std' && windows.includes(1))) {
+    own.value = { field: 'rolling', detail: 'Rolling windows are whole numbers; a spread needs at least 2.' }
+    return
+  }
+  own.value = null
   const others = (props.plan.rolling ?? []).filter(
     (each) => each.statistic !== statistic || each.least != null,
   )
-  return emit('change', {
+  emit('change', {
     ...props.plan,
     rolling: [
       ...others,
@@ -53,6 +78,23 @@ function toggle(field: (typeof FIELDS)[number]) {
   if (!now.delete(field)) now.add(field)
   emit('change', { ...props.plan, calendar: FIELDS.filter((each) => now.has(each)) })
 }
+function many(way: string) {
+  const recursive = way === 'fed back'
+  emit('change', { ...props.plan, recursive, horizon: recursive ? [1] : (props.plan.horizon ?? [1]) })
+}
+const missing = (rule: string) => emit('change', { ...props.plan, missing: rule as Plan['missing'] })
+function halfLife(given: string) {
+  const steps = given.trim() === '' ? null : Number(given)
+  if (steps !== null && !(steps > 0)) {
+    own.value = {
+      field: 'half_life',
+      detail: 'Rows so many steps old weigh half: a number above 0, or nothing.',
+    }
+    return
+  }
+  own.value = null
+  emit('change', { ...props.plan, half_life: steps })
+}
 const text = (event: Event) => (event.target as HTMLInputElement).value
 </script>
 
@@ -62,6 +104,7 @@ const text = (event: Event) => (event.target as HTMLInputElement).value
       ><span>lags</span
       ><input class="field number" :value="runs(plan.lags ?? [])" @change="numbers('lags', text($event))"
     /></label>
+    <p v-if="wrong('lags')" class="worse" role="alert">{{ wrong('lags') }}</p>
     <label
       ><span>mean of last</span
       ><input
@@ -78,6 +121,7 @@ const text = (event: Event) => (event.target as HTMLInputElement).value
         placeholder="none"
         @change="rolling('std', text($event))"
     /></label>
+    <p v-if="wrong('rolling')" class="worse" role="alert">{{ wrong('rolling') }}</p>
     <div class="fields" role="group" aria-label="Calendar, as sine and cosine">
       <button
         v-for="field in FIELDS"
@@ -95,6 +139,14 @@ const text = (event: Event) => (event.target as HTMLInputElement).value
         :value="runs(plan.horizon ?? [1])"
         @change="numbers('horizon', text($event))"
     /></label>
+    <p v-if="wrong('horizon')" class="worse" role="alert">{{ wrong('horizon') }}</p>
+    <label
+      ><span>many steps</span>
+      <select class="field" :value="plan.recursive ? 'fed back' : 'direct'" @change="many(text($event))">
+        <option value="direct">a target for each</option>
+        <option value="fed back">one target, fed back</option>
+      </select></label
+    >
     <label
       ><span>stride</span
       ><input
@@ -104,7 +156,25 @@ const text = (event: Event) => (event.target as HTMLInputElement).value
         :value="plan.stride"
         @change="emit('change', { ...plan, stride: Math.max(1, Number(text($event)) || 1) })"
     /></label>
-    <p v-if="complaint" class="worse" role="alert">{{ complaint }}</p>
+    <p v-if="wrong('stride')" class="worse" role="alert">{{ wrong('stride') }}</p>
+    <label
+      ><span>missing cells</span>
+      <select class="field" :value="plan.missing" @change="missing(text($event))">
+        <option value="drop">leave the row out</option>
+        <option value="keep">keep as missing</option>
+        <option value="fill">last known value</option>
+      </select></label
+    >
+    <label
+      ><span>half weight after</span
+      ><input
+        class="field number"
+        :value="plan.half_life ?? ''"
+        placeholder="all rows alike"
+        @change="halfLife(text($event))"
+    /></label>
+    <p v-if="wrong('half_life')" class="worse" role="alert">{{ wrong('half_life') }}</p>
+    <p v-if="elsewhere" class="worse" role="alert">{{ elsewhere }}</p>
   </div>
 </template>
 

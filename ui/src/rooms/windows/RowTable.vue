@@ -1,81 +1,125 @@
 <script setup lang="ts">
 import { useVirtualizer } from '@tanstack/vue-virtual'
-import { computed, nextTick, onMounted, ref, shallowRef, watch } from 'vue'
+import { computed, nextTick, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
 import { attempt, client, unwrap, type Shapes } from '../../api/client'
-import { fixed } from '../../state/format'
+import { count, fixed, number } from '../../state/format'
 import { useProject, type Choices } from '../../state/project'
 import { useView } from '../../state/view'
-import type { Plan } from './planText'
+import ColumnHead from './ColumnHead.vue'
+import { readFilters, type Plan } from './planText'
+import { PAGE } from './useWindowTable'
 
-/** The table with only the rows in view in the page; arrow keys move the lit row. */
+/** The table with only the rows and columns in view in the page; arrow keys move the lit row. */
 const props = defineProps<{
-  total: number
-  names: string[]
-  targets: string[]
+  table: Shapes['WindowsView']
+  columns: Shapes['ColumnFactsView'] | null
   plan: Plan
   chain: NonNullable<Choices['chain']>
   until: number
+  series: number | null
   lit: string | null
-  found: number | null
 }>()
-const emit = defineEmits<{ row: [position: number | null]; column: [name: string | null] }>()
+const emit = defineEmits<{
+  row: [position: number | null, series: number]
+  column: [name: string | null]
+  target: [place: number]
+}>()
 const store = useProject()
 const view = useView()
 const host = ref<HTMLDivElement>()
 const selected = ref(-1)
-const PAGE = 200
+const WIDTH = 92
 const pages = shallowRef(new Map<number, Shapes['WindowsView']>())
 const asked = new Set<number>()
 let generation = 0
 
-const key = computed(() =>
-  JSON.stringify([
-    store.dataset?.id,
-    view.series,
-    props.plan,
-    props.chain,
-    props.chain.length ? props.until : null,
-  ]),
-)
-watch(key, () => {
+const sort = ref<{ column: string; descending: boolean } | null>(null)
+const filterText = ref('')
+const filterComplaint = ref('')
+const where = shallowRef<{ column: string; low: number | null; high: number | null }[]>([])
+const total = ref(0)
+const goTime = ref('')
+
+function begin() {
   generation += 1
-  pages.value = new Map()
   asked.clear()
-})
+  pages.value = new Map()
+  if (sort.value || where.value.length) return void need(0)
+  // The page around the cutoff came with the table.
+  total.value = props.table.total
+  if (props.table.rows.length) {
+    const page = Math.floor(props.table.offset / PAGE)
+    asked.add(page)
+    pages.value = new Map([[page, props.table]])
+  }
+}
+watch(
+  () => props.table,
+  (table) => {
+    const names = new Set(['origin', ...table.names, ...table.target_names])
+    if (sort.value && !names.has(sort.value.column)) sort.value = null
+    if (where.value.some((each) => !names.has(each.column))) where.value = []
+    begin()
+  },
+  { immediate: true },
+)
+watch([sort, where], begin)
 
 const virtual = useVirtualizer(
   computed(() => ({
-    count: props.total,
+    count: total.value,
     getScrollElement: () => host.value ?? null,
     estimateSize: () => 22,
-    overscan: 12,
+    overscan: 6,
   })),
 )
 const items = computed(() => virtual.value.getVirtualItems())
+const lead = computed(() => (props.series === null ? 270 : 150))
+const names = computed(() => [...props.table.names, ...props.table.target_names])
+const across = useVirtualizer(
+  computed(() => ({
+    horizontal: true,
+    count: names.value.length,
+    getScrollElement: () => host.value ?? null,
+    estimateSize: () => WIDTH,
+    paddingStart: lead.value,
+    scrollPaddingStart: lead.value,
+    overscan: 2,
+  })),
+)
+const seen = computed(() => across.value.getVirtualItems())
 
+const body = (offset: number, limit: number, find: number | null) => ({
+  plan: props.plan,
+  chain: props.chain,
+  until: props.until,
+  series: props.series,
+  offset,
+  limit,
+  find,
+  sort: sort.value,
+  where: where.value,
+  span: null,
+})
+async function ask(offset: number, limit: number, find: number | null) {
+  if (!store.dataset) return undefined
+  const params = { path: { dataset_id: store.dataset.id } }
+  return attempt(() =>
+    unwrap(client.POST('/api/v1/datasets/{dataset_id}/windows', { params, body: body(offset, limit, find) })),
+  )
+}
 async function need(page: number) {
-  if (!store.dataset || asked.has(page)) return
+  if (asked.has(page)) return
   asked.add(page)
   const mine = generation
-  const params = { path: { dataset_id: store.dataset.id } }
-  const body = {
-    plan: props.plan,
-    chain: props.chain,
-    until: props.until,
-    series: view.series,
-    offset: page * PAGE,
-    limit: PAGE,
-    find: null,
-  }
-  const answer = await attempt(() =>
-    unwrap(client.POST('/api/v1/datasets/{dataset_id}/windows', { params, body })),
-  )
+  const answer = await ask(page * PAGE, PAGE, null)
   if (mine !== generation) return
-  if (answer) pages.value = new Map(pages.value).set(page, answer)
-  else asked.delete(page)
+  if (!answer) return void asked.delete(page)
+  total.value = answer.total
+  pages.value = new Map(pages.value).set(page, answer)
 }
 watch(
-  [items, key],
+  [items, pages],
   () =>
     [...new Set(items.value.map((item) => Math.floor(item.index / PAGE)))].forEach((page) => void need(page)),
   { immediate: true },
@@ -84,92 +128,273 @@ watch(
 const rowOf = (index: number) => {
   const page = pages.value.get(Math.floor(index / PAGE))
   const at = index % PAGE
-  return page ? { cells: page.rows[at] ?? [], time: page.times[at], position: page.positions[at] } : null
+  const position = page?.positions[at]
+  if (!page || position === undefined) return null
+  return { cells: page.rows[at] ?? [], time: page.times[at] ?? 0, position, series: page.series[at] ?? 0 }
 }
-const shown = computed(() => props.names.length + props.targets.length)
 
-function select(index: number, scroll = true) {
-  selected.value = Math.min(Math.max(index, 0), props.total - 1)
-  if (scroll) virtual.value.scrollToIndex(selected.value, { align: 'auto' })
+const shownRows = computed(() => items.value.map((item) => ({ item, row: rowOf(item.index) })))
+
+function select(index: number) {
+  selected.value = Math.min(Math.max(index, 0), total.value - 1)
+  virtual.value.scrollToIndex(selected.value, { align: 'auto' })
+}
+function aside(by: number) {
+  const at = names.value.indexOf(props.lit ?? '')
+  const next = Math.min(Math.max(at + by, 0), names.value.length - 1)
+  emit('column', names.value[next] ?? null)
+  across.value.scrollToIndex(next, { align: 'auto' })
 }
 watch(
-  () => rowOf(selected.value)?.position,
-  (position) => emit('row', position ?? null),
+  () => rowOf(selected.value),
+  (row) => emit('row', row?.position ?? null, row?.series ?? 0),
 )
-async function goTo(found: number | null) {
-  if (found === null || !props.total) return
+async function goTo(found: number | null | undefined) {
+  if (found === null || found === undefined || !total.value) return
   selected.value = found
   await nextTick()
   virtual.value.scrollToIndex(found, { align: 'center' })
 }
+async function goToOrigin() {
+  const time = store.axis?.parse(goTime.value)
+  if (time === null || time === undefined) return
+  const answer = await ask(0, 0, store.axis?.position(time) ?? 0)
+  await goTo(answer?.found)
+  host.value?.focus()
+}
 watch(
-  () => [props.found, props.total],
-  () => void goTo(props.found),
+  () => [props.table.found, props.table.total],
+  () => sort.value === null && !where.value.length && void goTo(props.table.found),
 )
-onMounted(() => requestAnimationFrame(() => void goTo(props.found)))
+onMounted(() => requestAnimationFrame(() => void goTo(props.table.found)))
+
+function order(column: string) {
+  const now = sort.value
+  if (now?.column !== column) sort.value = { column, descending: true }
+  else sort.value = now.descending ? { column, descending: false } : null
+}
+function filter() {
+  const read = readFilters(filterText.value, ['origin', ...names.value], (text) => {
+    const time = store.axis?.parse(text)
+    return time === null || time === undefined ? null : (store.axis?.position(time) ?? null)
+  })
+  filterComplaint.value = typeof read === 'string' ? read : ''
+  if (typeof read !== 'string') where.value = read
+}
+
+const facts = computed(() => new Map((props.columns?.columns ?? []).map((each) => [each.name, each])))
+const kindOf = computed(() => new Map(props.table.sources.map((each) => [each.name, each.kind])))
+const COLORS: Record<string, string> = {
+  lags: 'var(--c1)',
+  rolling: 'var(--c2)',
+  change: 'var(--c3)',
+  weighted: 'var(--c4)',
+  expanding: 'var(--c4)',
+  calendar: 'var(--c5)',
+  fourier: 'var(--c5)',
+  covariate: 'var(--c6)',
+  occasion: 'var(--c7)',
+  since: 'var(--c8)',
+  static: 'var(--c8)',
+  target: 'var(--ink)',
+}
+const WORDS: Record<string, string> = {
+  change: 'changes',
+  expanding: 'so far',
+  fourier: 'waves',
+  covariate: 'covariates',
+  occasion: 'occasions',
+  target: 'targets',
+}
+/** Runs of columns of one kind, each with where it begins and how wide it is. */
+const groups = computed(() => {
+  const out: { kind: string; title: string; start: number; size: number }[] = []
+  names.value.forEach((name, place) => {
+    const kind = place >= props.table.names.length ? 'target' : (kindOf.value.get(name) ?? '')
+    const last = out[out.length - 1]
+    if (last && last.kind === kind) last.size += 1
+    else out.push({ kind, title: WORDS[kind] ?? kind, start: place, size: 1 })
+  })
+  return out
+})
+/** What the lit column holds, for the readout. */
+const told = computed(() => {
+  const each = props.lit ? facts.value.get(props.lit) : undefined
+  if (!each) return []
+  const rows = [
+    { label: each.name, value: `${number(each.low)} … ${number(each.high)}` },
+    { label: 'missing', value: `${(each.missing * 100).toFixed(1)} %` },
+  ]
+  if (each.correlation !== null && each.name !== props.columns?.target)
+    rows.push({ label: `r with ${props.columns?.target}`, value: fixed(each.correlation, 2) })
+  if (each.information !== null)
+    rows.push({ label: 'information', value: `${fixed(each.information, 2)} nat` })
+  if (each.nearest) rows.push({ label: 'most like', value: `${each.nearest}, r ${fixed(each.likeness, 2)}` })
+  return rows
+})
+watch(told, (rows) => (view.readings = { ...view.readings, windows: rows }))
+onBeforeUnmount(() => (view.readings = { ...view.readings, windows: [] }))
+const width = computed(() => lead.value + names.value.length * WIDTH)
 </script>
 
 <template>
-  <div
-    ref="host"
-    class="table panel"
-    tabindex="0"
-    role="grid"
-    :aria-rowcount="total"
-    aria-label="Window table"
-    @keydown.down.prevent="select(selected + 1)"
-    @keydown.up.prevent="select(selected - 1)"
-    @keydown.page-down.prevent="select(selected + 20)"
-    @keydown.page-up.prevent="select(selected - 20)"
-    @keydown.home.prevent="select(0)"
-    @keydown.end.prevent="select(total - 1)"
-  >
-    <div class="head" role="row" :style="{ width: 150 + shown * 92 + 'px' }">
-      <span class="origin">origin</span>
-      <span
-        v-for="name in names"
-        :key="name"
-        :class="{ lit: name === lit }"
-        :title="name"
-        @mouseenter="emit('column', name)"
-        @mouseleave="emit('column', null)"
-        >{{ name }}</span
+  <div class="panel frame">
+    <div class="tools">
+      <span class="second number">{{ count(total) }} rows</span>
+      <label class="second"
+        >go to
+        <input
+          v-model="goTime"
+          class="field number when"
+          placeholder="2024-03-12"
+          @keydown.enter="goToOrigin"
+      /></label>
+      <label class="second filter"
+        >only
+        <input
+          v-model="filterText"
+          class="field number"
+          placeholder="lag 1 >= 40; weekday sin -1..0"
+          aria-label="Only rows where"
+          @keydown.enter="filter"
+          @blur="filter"
+      /></label>
+      <label v-if="table.target_names.length > 1" class="second"
+        >facts against
+        <select
+          class="field number"
+          aria-label="Target the facts are against"
+          @change="emit('target', ($event.target as HTMLSelectElement).selectedIndex)"
+        >
+          <option v-for="name in table.target_names" :key="name">{{ name }}</option>
+        </select></label
       >
-      <span v-for="(name, i) in targets" :key="name" class="goal" :class="{ first: i === 0 }">{{
-        name
-      }}</span>
+      <span v-if="filterComplaint" class="told worse" role="alert">{{ filterComplaint }}</span>
     </div>
     <div
-      class="body number"
-      :style="{ height: virtual.getTotalSize() + 'px', width: 150 + shown * 92 + 'px' }"
+      ref="host"
+      class="table"
+      tabindex="0"
+      role="grid"
+      :aria-rowcount="total"
+      :aria-colcount="names.length + 1"
+      aria-label="Window table"
+      @keydown.down.prevent="select(selected + 1)"
+      @keydown.up.prevent="select(selected - 1)"
+      @keydown.page-down.prevent="select(selected + 20)"
+      @keydown.page-up.prevent="select(selected - 20)"
+      @keydown.home.prevent="select(0)"
+      @keydown.end.prevent="select(total - 1)"
+      @keydown.left.prevent="aside(-1)"
+      @keydown.right.prevent="aside(1)"
+      @keydown.enter.prevent="lit && order(lit)"
     >
-      <div
-        v-for="item in items"
-        :key="item.index"
-        role="row"
-        :aria-rowindex="item.index + 1"
-        class="row"
-        :class="{ here: item.index === selected }"
-        :style="{ transform: `translateY(${item.start}px)` }"
-        @mouseenter="selected = item.index"
-        @click="selected = item.index"
-      >
-        <template v-if="rowOf(item.index)">
-          <span class="origin">{{ store.axis?.input(rowOf(item.index)!.time ?? 0) }}</span>
-          <span
-            v-for="(cell, i) in rowOf(item.index)!.cells"
-            :key="i"
-            :class="{ goal: i >= names.length, first: i === names.length }"
-            >{{ fixed(cell, 3) }}</span
-          >
-        </template>
-        <span v-else class="origin second">…</span>
+      <div class="head" role="row" :style="{ width: width + 'px' }">
+        <span class="origin" :style="{ width: lead + 'px' }">
+          <button class="plain" @click="order('origin')">
+            origin{{ sort?.column === 'origin' ? (sort.descending ? ' ↓' : ' ↑') : '' }}
+          </button>
+          <span v-if="series === null" class="key">series</span>
+        </span>
+        <span
+          v-for="group in groups"
+          :key="group.kind + group.start"
+          class="group"
+          :style="{
+            left: lead + group.start * WIDTH + 'px',
+            width: group.size * WIDTH - 6 + 'px',
+            borderColor: COLORS[group.kind],
+          }"
+          ><b :style="{ left: lead + 6 + 'px' }">{{ group.title }}</b></span
+        >
+        <ColumnHead
+          v-for="item in seen"
+          :key="item.index"
+          :name="names[item.index] ?? ''"
+          :facts="facts.get(names[item.index] ?? '')"
+          :color="
+            COLORS[item.index >= table.names.length ? 'target' : (kindOf.get(names[item.index] ?? '') ?? '')]
+          "
+          :lit="names[item.index] === lit"
+          :first-target="item.index === table.names.length"
+          :sorted="sort?.column === names[item.index] ? (sort?.descending ? '↓' : '↑') : ''"
+          :style="{ left: item.start + 'px', width: WIDTH + 'px' }"
+          @mouseenter="emit('column', names[item.index] ?? null)"
+          @click="order(names[item.index] ?? '')"
+        />
+      </div>
+      <div class="body number" :style="{ height: virtual.getTotalSize() + 'px', width: width + 'px' }">
+        <div
+          v-for="{ item, row } in shownRows"
+          :key="item.index"
+          role="row"
+          :aria-rowindex="item.index + 1"
+          class="row"
+          :class="{ here: item.index === selected }"
+          :style="{ transform: `translateY(${item.start}px)` }"
+          @mouseenter="selected = item.index"
+          @click="selected = item.index"
+        >
+          <span class="origin" :style="{ width: lead + 'px' }">
+            {{ row ? store.axis?.input(row.time) : '…' }}
+            <span v-if="series === null && row" class="key">{{
+              store.dataset?.series[row.series]?.key
+            }}</span>
+          </span>
+          <template v-if="row">
+            <span
+              v-for="column in seen"
+              :key="column.index"
+              class="cell"
+              :class="{
+                goal: column.index >= table.names.length,
+                first: column.index === table.names.length,
+                lit: names[column.index] === lit,
+              }"
+              :style="{ left: column.start + 'px', width: WIDTH + 'px' }"
+              @mouseenter="emit('column', names[column.index] ?? null)"
+              >{{ fixed(row.cells[column.index], 3) }}</span
+            >
+          </template>
+        </div>
       </div>
     </div>
   </div>
 </template>
 
 <style scoped>
+.frame {
+  flex: 1;
+  display: flex;
+  flex-direction: column;
+  min-height: 0;
+}
+.tools {
+  display: flex;
+  align-items: center;
+  gap: 12px;
+  height: 30px;
+  padding: 0 10px;
+  border-bottom: 1px solid var(--hairline);
+  font-size: 12px;
+  white-space: nowrap;
+}
+.tools .field {
+  height: 22px;
+  font-size: 12px;
+  padding: 0 6px;
+}
+.when {
+  width: 128px;
+}
+.filter input {
+  width: 200px;
+}
+.told {
+  overflow: hidden;
+  text-overflow: ellipsis;
+  min-width: 0;
+}
 .table {
   flex: 1;
   overflow: auto;
@@ -179,31 +404,56 @@ onMounted(() => requestAnimationFrame(() => void goTo(props.found)))
   position: sticky;
   top: 0;
   z-index: 3;
-  display: flex;
   background: var(--panel);
   border-bottom: 1px solid var(--hairline);
   color: var(--ink-2);
-  height: 30px;
-  align-items: center;
+  height: 62px;
 }
-.head span,
-.row span {
-  flex: 0 0 92px;
-  text-align: right;
-  padding-right: 10px;
-  overflow: hidden;
-  text-overflow: ellipsis;
-  white-space: nowrap;
+.group {
+  position: absolute;
+  top: 2px;
+  height: 16px;
+  border-top: 2px solid;
+  font-size: 12px;
+  margin-left: 6px;
+  overflow: clip;
 }
-.head .origin,
-.row .origin {
-  flex: 0 0 150px;
-  text-align: left;
-  padding-left: 10px;
+.group b {
+  position: sticky;
+  font-weight: 400;
+}
+.origin {
   position: sticky;
   left: 0;
   z-index: 2;
   background: var(--panel);
+  padding-left: 10px;
+  display: inline-flex;
+  align-items: center;
+  gap: 10px;
+  white-space: nowrap;
+}
+.head .origin {
+  height: 61px;
+  align-items: flex-end;
+  padding-bottom: 31px;
+  box-sizing: border-box;
+}
+.row .origin {
+  height: 22px;
+  box-sizing: border-box;
+}
+.key {
+  overflow: hidden;
+  text-overflow: ellipsis;
+}
+.plain {
+  border: 0;
+  background: none;
+  padding: 0;
+  font: inherit;
+  color: inherit;
+  cursor: pointer;
 }
 .body {
   position: relative;
@@ -214,9 +464,16 @@ onMounted(() => requestAnimationFrame(() => void goTo(props.found)))
   left: 0;
   right: 0;
   height: 22px;
-  display: flex;
-  align-items: center;
   font-size: 12px;
+}
+.cell {
+  position: absolute;
+  top: 0;
+  height: 22px;
+  line-height: 22px;
+  text-align: right;
+  padding-right: 10px;
+  box-sizing: border-box;
 }
 .here,
 .here .origin {
@@ -229,8 +486,7 @@ onMounted(() => requestAnimationFrame(() => void goTo(props.found)))
 .first {
   box-shadow: inset 1.5px 0 0 var(--cutoff);
 }
-.lit {
-  color: var(--ink);
-  text-decoration: underline;
+.cell.lit {
+  background: var(--selection);
 }
 </style>

@@ -1,73 +1,32 @@
 <script setup lang="ts">
+import { useLocalStorage } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
 import { attempt, client, download, unwrap, type Shapes } from '../../api/client'
-import { observedSeries } from '../../charts/lane'
-import TimeLane from '../../charts/TimeLane.vue'
-import { useFetched, useLine } from '../../charts/useLine'
-import { count } from '../../state/format'
+import { count, fixed, number } from '../../state/format'
 import { roomActions } from '../../state/keys'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import RoomFrame from '../../widgets/RoomFrame.vue'
+import LeftOutList from './LeftOutList.vue'
 import PlanForm from './PlanForm.vue'
+import PlanPresets from './PlanPresets.vue'
 import PlanSchematic from './PlanSchematic.vue'
 import PlanTextBox from './PlanTextBox.vue'
 import RowTable from './RowTable.vue'
-import type { Plan } from './planText'
+import { useSpan } from './useSpan'
+import { useWindowTable } from './useWindowTable'
 
 const store = useProject()
 const view = useView()
-const fallback = computed<Plan>(() => {
-  const season = Math.round(store.axis?.grid.seasons[0] ?? 4)
-  const lags = Array.from({ length: Math.min(season, 48) }, (_, i) => i + 1)
-  return {
-    schema_version: 1,
-    lags,
-    rolling: [],
-    calendar: [],
-    covariates: [],
-    more: [],
-    half_life: null,
-    by_scale: false,
-    horizon: [1],
-    stride: 1,
-    missing: 'drop',
-  }
-})
-const plan = computed<Plan>(() => store.choices.plan ?? fallback.value)
-const chain = computed(() => (view.flat ? (store.choices.chain ?? []) : []))
+const { plan, cut, chain, every, table, columns, complaint, target, busy, change, forget } = useWindowTable()
 const lit = ref<string | null>(null)
-const rowPosition = ref<number | null>(null)
+const row = ref<{ position: number; series: number } | null>(null)
+const reason = ref<string | null>(null)
+const fields = useLocalStorage('window fields', false)
 const leak = ref<Shapes['LeakView'] | null>(null)
 const checking = ref(false)
-const { data: line } = useLine()
-
-const { data: table, busy } = useFetched<Shapes['WindowsView']>(
-  () => [store.dataset?.id, view.series, plan.value, chain.value, view.cutoff],
-  (signal) => {
-    if (!store.dataset) return null
-    const params = { path: { dataset_id: store.dataset.id } }
-    const body = {
-      plan: plan.value,
-      chain: chain.value,
-      until: view.cutoff,
-      series: view.series,
-      offset: 0,
-      limit: 0,
-      find: view.cutoff - 1,
-    }
-    return unwrap(client.POST('/api/v1/datasets/{dataset_id}/windows', { params, body, signal }))
-  },
-  80,
-)
 watch([plan, chain, () => store.dataset?.id], () => (leak.value = null))
-
-const change = (next: Plan) => void attempt(() => store.choose({ plan: next }))
-function toggleLag(lag: number) {
-  const lags = new Set(plan.value.lags ?? [])
-  if (!lags.delete(lag)) lags.add(lag)
-  change({ ...plan.value, lags: [...lags].sort((a, b) => a - b) })
-}
+watch([every, () => view.series, () => store.dataset?.id], () => ((row.value = null), (reason.value = null)))
 
 async function check() {
   if (!store.dataset || checking.value) return
@@ -114,8 +73,27 @@ function take(format: keyof typeof FORMATS) {
   )
 }
 
-/** Times of the points the lit row reads, for the Strip, and of the lit column alone for the lane. */
-const origin = computed(() => rowPosition.value ?? view.cutoff - 1)
+/** The grid position of the lit row, and the series it belongs to. */
+const origin = computed(() => row.value?.position ?? view.cutoff - 1)
+const rowSeries = computed(() => (every.value ? (row.value?.series ?? view.series) : view.series))
+const reach = computed<[number, number]>(() => {
+  const back = Math.max(24, table.value?.look_back ?? 24, ...((plan.value.lags ?? []) as number[]))
+  const ahead = Math.max(1, ...((plan.value.horizon ?? [1]) as number[]))
+  return [
+    origin.value - Math.ceil(back * 1.2) - 2,
+    origin.value + Math.ceil(Math.max(ahead * 1.2, back / 6)) + 2,
+  ]
+})
+const line = useSpan(
+  () => ({
+    plan: cut.value,
+    chain: chain.value,
+    until: view.cutoff,
+    table: every.value ? null : view.series,
+    series: every.value ? rowSeries.value : 0,
+  }),
+  () => reach.value,
+)
 const touched = computed(() => {
   const axis = store.axis
   if (!axis || !table.value) return []
@@ -127,32 +105,32 @@ const touched = computed(() => {
   }
   return [...steps].map((step) => axis.time(origin.value + step)).sort((a, b) => a - b)
 })
+/** Which absolute times went into the lit column of the lit row, and what was there. */
 const arithmetic = computed(() => {
   const source = table.value?.sources.find((each) => each.name === lit.value)
   const axis = store.axis
-  if (!source || !axis) return ''
-  const from = axis.text(axis.time(origin.value + source.first))
-  return source.first === source.last
-    ? `${source.name} ← ${from}`
-    : `${source.name} ← ${from} … ${axis.text(axis.time(origin.value + source.last))}`
+  if (!axis || !lit.value) return ''
+  const ahead = /^\+(\d+)$/.exec(lit.value)
+  const first = source?.first ?? Number(ahead?.[1] ?? NaN)
+  const last = source?.last ?? first
+  if (!Number.isFinite(first)) return ''
+  const at = (step: number) => axis.text(axis.time(origin.value + step))
+  const value = line.value.values[origin.value + first - line.value.start]
+  const own = source ? source.kind === 'lags' : true
+  if (first !== last) return `${lit.value} ← ${source?.whole ? 'everything' : at(first)} … ${at(last)}`
+  return `${lit.value} ← ${at(first)}${own && value != null ? ` → ${number(value)} ${view.flat ? '' : view.unit}` : ''}`
 })
-const lane = computed(() => {
-  if (!line.value || !store.axis) return []
-  const observed = observedSeries(line.value, store.axis.time(view.cutoff - 1))
-  const at = new Map(line.value.times.map((time, i) => [time, line.value?.values[i] ?? null]))
-  const values = touched.value.map((time) => at.get(time) ?? null)
-  return [
-    ...observed,
-    {
-      label: 'read by this row',
-      points: { times: touched.value, values },
-      color: 'var(--c1)',
-      width: 3,
-      dots: true,
-    },
-  ]
-})
-const dropped = computed(() => Object.entries(table.value?.dropped ?? {}))
+const alike = computed(() =>
+  (columns.value?.columns ?? [])
+    .filter((each, i, all) => {
+      if (!each.nearest || Math.abs(each.likeness ?? 0) < 0.95) return false
+      const other = all.findIndex((one) => one.name === each.nearest)
+      return all[other]?.nearest !== each.name || i < other
+    })
+    .sort((a, b) => Math.abs(b.likeness ?? 0) - Math.abs(a.likeness ?? 0))
+    .slice(0, 4),
+)
+const dropped = computed(() => Object.entries(table.value?.dropped ?? {}).filter(([, n]) => n > 0))
 const evidence = computed(
   () =>
     leak.value?.evidence as
@@ -169,56 +147,83 @@ const evidence = computed(
 
 <template>
   <RoomFrame strip needs-data :rows="touched">
-    <TimeLane
-      name="observed"
-      :title="view.key"
-      :unit="view.unit"
-      :series="lane"
-      show-time
-      class="lane"
-      :note="arithmetic"
-    />
     <section class="panel plan" aria-label="One row, drawn to scale">
       <header>
         <h2>One row, drawn to scale</h2>
-        <span class="second"
-          >origin {{ store.axis?.text(store.axis.time(origin)) }}{{ view.flat ? ', flat units' : '' }}</span
-        >
+        <span class="second number">origin {{ store.axis?.text(store.axis.time(origin)) }}</span>
+        <span v-if="view.flat" class="second">flat units</span>
+        <span class="chip number">{{ arithmetic }}</span>
       </header>
       <PlanSchematic
         v-if="table"
         :sources="table.sources"
         :plan="plan"
         :lit="lit"
+        :origin="origin"
+        :line="line"
+        :label="store.dataset?.series[rowSeries]?.key ?? ''"
         @light="lit = $event"
-        @toggle="toggleLag"
+        @change="change"
       />
     </section>
-    <RowTable
-      v-if="table"
-      :total="table.total"
-      :names="table.names"
-      :targets="table.target_names"
-      :plan="plan"
+    <LeftOutList
+      v-if="reason && cut"
+      :plan="cut"
       :chain="chain"
       :until="view.cutoff"
+      :series="every ? null : view.series"
+      :reason="reason"
+      @row="(position, series) => (row = { position, series })"
+      @close="reason = null"
+    />
+    <RowTable
+      v-else-if="table && cut"
+      :table="table"
+      :columns="columns"
+      :plan="cut"
+      :chain="chain"
+      :until="view.cutoff"
+      :series="every ? null : view.series"
       :lit="lit"
-      :found="table.found ?? null"
-      @row="rowPosition = $event"
+      @row="(position, series) => (row = position === null ? null : { position, series })"
       @column="lit = $event"
+      @target="target = $event"
     />
     <template #inspector>
       <h1>Window plan</h1>
+      <PlanPresets :text="table?.text ?? ''" :horizon="plan.horizon ?? [1]" @change="change" />
       <PlanTextBox :text="table?.text ?? ''" @change="change" />
-      <PlanForm :plan="plan" @change="change" />
+      <p v-if="complaint" class="refused">
+        <span v-if="!fields" class="worse" role="alert">{{ complaint.detail }}</span>
+        The table is still that of the last plan.
+        <button class="button quiet" @click="forget">Back to it</button>
+      </p>
+      <details :open="fields" @toggle="fields = ($event.target as HTMLDetailsElement).open">
+        <summary>Fields</summary>
+        <PlanForm :plan="plan" :complaint="complaint" @change="change" />
+      </details>
       <table v-if="table" class="facts" :aria-busy="busy">
         <tbody>
           <tr>
-            <td>rows of this series</td>
+            <td>
+              rows of
+              <select v-model="every" class="field inline" aria-label="Series in the table">
+                <option :value="false">this series</option>
+                <option :value="true">all series</option>
+              </select>
+            </td>
             <td class="number">{{ count(table.total) }}</td>
           </tr>
-          <tr v-for="[reason, n] in dropped" :key="reason">
-            <td>left out: {{ reason }}</td>
+          <tr v-for="[why, n] in dropped" :key="why">
+            <td>
+              <button
+                class="reason"
+                :aria-pressed="reason === why"
+                @click="reason = reason === why ? null : why"
+              >
+                left out: {{ why }}
+              </button>
+            </td>
             <td class="number">{{ count(n) }}</td>
           </tr>
           <tr>
@@ -227,6 +232,17 @@ const evidence = computed(
           </tr>
         </tbody>
       </table>
+      <div v-if="alike.length">
+        <h2>Nearly the same information</h2>
+        <table class="facts">
+          <tbody>
+            <tr v-for="each in alike" :key="each.name" @mouseenter="lit = each.name">
+              <td class="number">{{ each.name }} · {{ each.nearest }}</td>
+              <td class="number">r {{ fixed(each.likeness, 3) }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
       <div class="seal" :class="{ failed: leak && !leak.passed }">
         <template v-if="leak && evidence">
           <h2>{{ leak.passed ? 'Leak check passed' : 'Leak found' }}</h2>
@@ -271,13 +287,47 @@ const evidence = computed(
 </template>
 
 <style scoped>
-.lane {
-  flex: 0 0 120px;
-}
 .plan header {
   display: flex;
   gap: 12px;
+  align-items: baseline;
   padding: 6px 12px;
+  white-space: nowrap;
+}
+.chip {
+  margin-left: auto;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  font-size: 12px;
+}
+.reason {
+  border: 0;
+  background: none;
+  padding: 0;
+  font: inherit;
+  color: inherit;
+  text-align: left;
+  cursor: pointer;
+  text-decoration: underline dotted;
+  text-underline-offset: 3px;
+}
+.reason[aria-pressed='true'] {
+  font-weight: 600;
+}
+.refused {
+  margin: 0;
+  color: var(--ink-2);
+}
+summary {
+  cursor: pointer;
+  color: var(--ink-2);
+}
+details[open] summary {
+  margin-bottom: 8px;
+}
+.inline {
+  height: 22px;
+  padding: 0 4px;
 }
 .seal {
   background: var(--selection);

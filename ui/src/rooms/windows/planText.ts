@@ -27,3 +27,56 @@ export function parseRuns(text: string): number[] | null {
   }
   return [...out].sort((a, b) => a - b)
 }
+
+/** Plans as text that is equal exactly when they are, whatever the order of their settings. */
+export function sameText(value: unknown): string {
+  return JSON.stringify(value, (_, each: unknown) =>
+    each && typeof each === 'object' && !Array.isArray(each)
+      ? Object.fromEntries(Object.entries(each).sort(([a], [b]) => (a < b ? -1 : 1)))
+      : each,
+  )
+}
+
+export interface Bound {
+  column: string
+  low: number | null
+  high: number | null
+}
+
+/** Filters such as "lag 1 >= 40; weekday sin -1..0"; a sentence where one cannot be read. */
+export function readFilters(
+  text: string,
+  columns: string[],
+  moment: (text: string) => number | null,
+): Bound[] | string {
+  const out: Bound[] = []
+  const longest = [...columns].sort((a, b) => b.length - a.length)
+  for (const part of text
+    .split(';')
+    .map((each) => each.trim())
+    .filter(Boolean)) {
+    const column = longest.find(
+      (name) => part.startsWith(name + ' ') || part.startsWith(name + '>') || part.startsWith(name + '<'),
+    )
+    if (!column) return `“${part}” begins with no column of this table.`
+    const rest = part.slice(column.length).trim()
+    const value = (raw: string) =>
+      column === 'origin' ? moment(raw.trim()) : raw.trim() === '' ? null : Number(raw)
+    const range = /^(.+?)\.\.(.+)$/.exec(rest)
+    const bound = /^(>=|<=|≥|≤)(.+)$/.exec(rest)
+    const low = range
+      ? value(range[1] ?? '')
+      : bound && '>=≥'.includes(bound[1] ?? '')
+        ? value(bound[2] ?? '')
+        : null
+    const high = range
+      ? value(range[2] ?? '')
+      : bound && '<=≤'.includes(bound[1] ?? '')
+        ? value(bound[2] ?? '')
+        : null
+    if ((low === null && high === null) || Number.isNaN(low) || Number.isNaN(high))
+      return `“${part}” is not a condition such as “${column} >= 5” or “${column} 5..9”.`
+    out.push({ column, low, high })
+  }
+  return out
+}
