@@ -1,14 +1,39 @@
 """Rolling statistics over a flat panel, one pass each, windows never crossing from one series to the next.
 
 All take `values` (n_points,), `offsets` (n_series + 1,) and the window, and answer per point, (n_points,). Missing
-points are left out; a window with fewer than `least` known points gives NaN.
+points are left out; a window with fewer than `least` known points gives NaN. What they answer is allocated by
+NumPy, whose large pages cost a tenth of what compiled code's own would.
 """
+
+from collections.abc import Callable
+from functools import wraps
+from typing import Any
 
 import numpy as np
 
 from proteron.core.compiled import kernel
 from proteron.core.panel import Floats
 from proteron.core.timeline import Ints
+
+_SHORT = 10  # points of a window that is summed anew for every point
+_LEFT_OVER = 0.03  # of the squares about an anchor; with less, digits are lost
+
+
+def per_point(count: int, blank: bool = True) -> Callable[[Callable[..., None]], Callable[..., Any]]:
+    """Give a kernel `count` arrays (n_points,) of doubles to fill, and return them; `blank`: NaN to begin with."""
+
+    def decorate(fill: Callable[..., None]) -> Callable[..., Any]:
+        @wraps(fill)
+        def answer(values: Floats, offsets: Ints, *settings: Any) -> Any:
+            out = np.empty((count, len(values)))  # in one piece, which an allocator can use again
+            if blank:
+                out.fill(np.nan)
+            fill(values, offsets, *settings, *out)
+            return tuple(out) if count > 1 else out[0]
+
+        return answer
+
+    return decorate
 
 
 @kernel
@@ -19,63 +44,151 @@ def first_known(values: Floats, start: int, stop: int) -> float:
     return np.nan
 
 
+@per_point(2, blank=False)
 @kernel
-def rolling_moments(values: Floats, offsets: Ints, window: int) -> tuple[Floats, Floats]:
+def rolling_moments(values: Floats, offsets: Ints, window: int, means: Floats, squares: Floats) -> None:
     """Mean and sum of squared deviations of each window's points, per series; NaN if one is missing.
 
-    A window is the tail of one block of `window` points and the head of the next. Both ends are
-    accumulated (Welford 1962) as deviations from the block's first known value, which are exact at
-    any offset, and merged (Chan, Golub & LeVeque 1979); nothing is ever subtracted from a running
-    sum, and nothing after the window's end is read.
+    A window is the tail of one block of `window` points and the head of the next. Sums of deviations and of
+    their squares run through each block from both ends, as deviations from the mean of the block before,
+    which are exact at any offset; both ends are merged (Chan, Golub & LeVeque 1979). Where little is left of
+    the squares in some window of a block, that block is done again by updates that never subtract
+    (Welford 1962). Short windows are summed twice over, many at a time. Nothing after a window's end is read.
     """
-    means = np.full(len(values), np.nan)
-    squares = np.full(len(values), np.nan)
-    tail_mean = np.empty(window)
-    tail_square = np.empty(window)
-    share = 1.0 / np.arange(1, window + 1)
+    if window <= _SHORT:
+        _short_moments(values, offsets, window, means, squares)
+        return
+    head, head2 = np.empty(window), np.empty(window)
+    tail, tail2 = np.empty(2 * window), np.empty(2 * window)  # of this block and of the one before, in turns
+    of_head = 1.0 / np.arange(1, window + 1)
+    of_tail = 1.0 / np.arange(window - 1, 0, -1)
+    whole = of_head[window - 1]
+    of_both = np.arange(1, window) * np.arange(window - 1, 0, -1) / window
     for s in range(len(offsets) - 1):
         start, stop = offsets[s], offsets[s + 1]
-        for block in range(start, stop - window + 1, window):
-            # Tails of this block, from its last point backwards: tail_…[j] covers j + 1 points.
-            last = block + window - 1
-            anchor = first_known(values, block, block + window)
-            mean, square = 0.0, 0.0
-            for j in range(window):
-                deviation = values[last - j] - anchor
-                gap = deviation - mean
-                mean += gap * share[j]
-                square += gap * (deviation - mean)
-                tail_mean[j] = mean
-                tail_square[j] = square
-            means[last] = anchor + mean
-            squares[last] = square
-            # Heads of the next block, merged with the tail that completes the window.
-            heads = min(window - 1, stop - last - 1)
-            next_anchor = first_known(values, last + 1, last + 1 + heads)
-            shift = next_anchor - anchor
-            mean, square = 0.0, 0.0
-            for j in range(heads):
-                deviation = values[last + 1 + j] - next_anchor
-                gap = deviation - mean
-                mean += gap * share[j]
-                square += gap * (deviation - mean)
-                before = window - 1 - j
-                apart = shift + mean - tail_mean[before - 1]
-                weight = (j + 1) / window
-                means[last + 1 + j] = anchor + tail_mean[before - 1] + apart * weight
-                squares[last + 1 + j] = tail_square[before - 1] + square + apart * apart * before * weight
-    return means, squares
+        for i in range(start, min(start + window - 1, stop)):
+            means[i], squares[i] = np.nan, np.nan
+        anchor, old_anchor, now, old = np.nan, 0.0, 0, window
+        for block in range(start, stop, window):
+            length = min(window, stop - block)
+            if not np.isfinite(anchor):
+                anchor = first_known(values, block, block + length)
+            # Places are unsigned: that none is counted from an array's end need not be checked then.
+            first, last, at = np.uint64(block), np.uint64(block + length - 1), np.uint64(now + length - 1)
+            total, square, back_total, back_square = 0.0, 0.0, 0.0, 0.0
+            for i in range(length):
+                j = np.uint64(i)
+                deviation, back = values[first + j] - anchor, values[last - j] - anchor
+                total += deviation
+                square += deviation * deviation
+                back_total += back
+                back_square += back * back
+                head[j], head2[j] = total, square
+                tail[at - j], tail2[at - j] = back_total, back_square
+            if block > start:
+                some = min(length, window - 1)
+                shift, base, lost = anchor - old_anchor, np.uint64(old + 1), 0
+                for i in range(some):
+                    j = np.uint64(i)
+                    head_mean, tail_mean = head[j] * of_head[j], tail[base + j] * of_tail[j]
+                    apart = shift + head_mean - tail_mean
+                    between = apart * apart * of_both[j]
+                    left = (head2[j] - head[j] * head_mean) + (tail2[base + j] - tail[base + j] * tail_mean) + between
+                    means[first + j] = old_anchor + (tail[base + j] + head[j] + (i + 1) * shift) * whole
+                    squares[first + j] = left
+                    lost += left < _LEFT_OVER * (head2[j] + tail2[base + j] + between)
+                if lost:
+                    _again(values[block - window : block + some], of_head, means[block : block + some],
+                           squares[block : block + some])  # fmt: skip
+            old_anchor = anchor
+            if length == window:
+                apart = square - total * total * whole
+                if apart < _LEFT_OVER * square:
+                    mean, apart = _welford(values[block : block + window], of_head)
+                    total = (mean - anchor) * window
+                anchor += total * whole
+                means[block + window - 1], squares[block + window - 1] = anchor, apart
+            now, old = old, now
 
 
 @kernel
-def known_moments(values: Floats, offsets: Ints, window: int, least: int) -> tuple[Floats, Floats, Ints]:
+def _short_moments(values: Floats, offsets: Ints, window: int, means: Floats, squares: Floats) -> None:
+    """As `rolling_moments`, every window in two passes over its deviations from its last point."""
+    width = 512
+    total, square = np.empty(width), np.empty(width)
+    for s in range(len(offsets) - 1):
+        start, stop = offsets[s], offsets[s + 1]
+        for i in range(start, min(start + window - 1, stop)):
+            means[i], squares[i] = np.nan, np.nan
+        for begin in range(start + window - 1, stop, width):
+            count = np.uint64(min(width, stop - begin))
+            ends = values[begin : begin + width]
+            total[:] = 0.0
+            for back in range(1, window):
+                points = values[begin - back : begin - back + width]
+                for i in range(count):
+                    total[i] += points[i] - ends[i]
+            for i in range(count):
+                total[i] /= window
+                square[i] = total[i] * total[i]
+            for back in range(1, window):
+                points = values[begin - back : begin - back + width]
+                for i in range(count):
+                    apart = (points[i] - ends[i]) - total[i]
+                    square[i] += apart * apart
+            for i in range(count):
+                means[begin + i], squares[begin + i] = ends[i] + total[i], square[i]
+
+
+@kernel
+def _welford(points: Floats, share: Floats) -> tuple[float, float]:
+    """Mean and sum of squared deviations (Welford 1962)."""
+    anchor, mean, square = points[0], 0.0, 0.0
+    for j in range(len(points)):
+        deviation = points[j] - anchor
+        gap = deviation - mean
+        mean += gap * share[j]
+        square += gap * (deviation - mean)
+    return anchor + mean, square
+
+
+@kernel
+def _again(points: Floats, share: Floats, means: Floats, squares: Floats) -> None:
+    """The windows that end in the last `len(means)` points, without subtracting; the first block is whole."""
+    window = len(points) - len(means)
+    anchor = points[window - 1]
+    tail_mean, tail_square = np.empty(window), np.empty(window)
+    mean, square = 0.0, 0.0
+    for j in range(window):
+        deviation = points[window - 1 - j] - anchor
+        gap = deviation - mean
+        mean += gap * share[j]
+        square += gap * (deviation - mean)
+        tail_mean[j], tail_square[j] = mean, square
+    next_anchor = points[window]
+    shift = next_anchor - anchor
+    mean, square = 0.0, 0.0
+    for j in range(len(means)):
+        deviation = points[window + j] - next_anchor
+        gap = deviation - mean
+        mean += gap * share[j]
+        square += gap * (deviation - mean)
+        before = window - 1 - j
+        apart = shift + mean - tail_mean[before - 1]
+        weight = (j + 1) / window
+        means[j] = anchor + tail_mean[before - 1] + apart * weight
+        squares[j] = tail_square[before - 1] + square + apart * apart * before * weight
+
+
+@per_point(3)
+@kernel
+def known_moments(
+    values: Floats, offsets: Ints, window: int, least: int, means: Floats, squares: Floats, counts: Floats
+) -> None:
     """Mean, sum of squared deviations and number of the known points of each window.
 
     As `rolling_moments`, with counts; windows that begin before the series count the points it has.
     """
-    means = np.full(len(values), np.nan)
-    squares = np.full(len(values), np.nan)
-    counts = np.zeros(len(values), dtype=np.int64)
     tail_mean, tail_square = np.empty(window), np.empty(window)
     tail_count = np.zeros(window, dtype=np.int64)
     for s in range(len(offsets) - 1):
@@ -121,14 +234,12 @@ def known_moments(values: Floats, offsets: Ints, window: int, least: int) -> tup
                     apart = (next_anchor - anchor) + mean - tail_mean[before]
                     means[i] = anchor + tail_mean[before] + apart * count / total
                     squares[i] = tail_square[before] + square + apart * apart * other * count / total
-    return means, squares, counts
 
 
+@per_point(2)
 @kernel
-def rolling_extremes(values: Floats, offsets: Ints, window: int, least: int) -> tuple[Floats, Floats]:
+def rolling_extremes(values: Floats, offsets: Ints, window: int, least: int, lows: Floats, highs: Floats) -> None:
     """Smallest and largest of each window, by running extremes of blocks (van Herk 1992; Gil & Werman 1993)."""
-    lows = np.full(len(values), np.nan)
-    highs = np.full(len(values), np.nan)
     tail_low, tail_high = np.empty(window + 1), np.empty(window + 1)
     tail_count = np.zeros(window + 1, dtype=np.int64)
     for s in range(len(offsets) - 1):
@@ -159,14 +270,12 @@ def rolling_extremes(values: Floats, offsets: Ints, window: int, least: int) -> 
                 if count + tail_count[before] >= least:
                     lows[i] = min(low, tail_low[before])
                     highs[i] = max(high, tail_high[before])
-    return lows, highs
 
 
+@per_point(2, blank=False)
 @kernel
-def gapless_extremes(values: Floats, offsets: Ints, window: int) -> tuple[Floats, Floats]:
+def gapless_extremes(values: Floats, offsets: Ints, window: int, lows: Floats, highs: Floats) -> None:
     """As `rolling_extremes` where nothing is missing and windows must be whole: no counting, half the time."""
-    lows = np.empty(len(values))
-    highs = np.empty(len(values))
     tail_low, tail_high = np.empty(window), np.empty(window)
     for s in range(len(offsets) - 1):
         start, stop = offsets[s], offsets[s + 1]
@@ -192,17 +301,16 @@ def gapless_extremes(values: Floats, offsets: Ints, window: int) -> tuple[Floats
                 lows[last + 1 + j] = other if other < low else low
                 other = tail_high[window - 2 - j]
                 highs[last + 1 + j] = other if other > high else high
-    return lows, highs
 
 
+@per_point(1)
 @kernel
-def rolling_quantile(values: Floats, offsets: Ints, window: int, level: float, least: int) -> Floats:
+def rolling_quantile(values: Floats, offsets: Ints, window: int, level: float, least: int, out: Floats) -> None:
     """The `level` quantile of each window, linear between neighbours in rank.
 
     The window is kept sorted; each step moves only what lies between the value that leaves and the
     one that enters.
     """
-    out = np.full(len(values), np.nan)
     kept = np.empty(window + 1)
     for s in range(len(offsets) - 1):
         start, stop = offsets[s], offsets[s + 1]
@@ -236,7 +344,6 @@ def rolling_quantile(values: Floats, offsets: Ints, window: int, level: float, l
                 low = int(place)
                 high = min(low + 1, size - 1)
                 out[i] = kept[low] + (kept[high] - kept[low]) * (place - low)
-    return out
 
 
 @kernel
@@ -252,14 +359,14 @@ def _place(kept: Floats, size: int, value: float) -> int:
     return low
 
 
+@per_point(1)
 @kernel
-def rolling_slope(values: Floats, offsets: Ints, window: int) -> Floats:
+def rolling_slope(values: Floats, offsets: Ints, window: int, out: Floats) -> None:
     """Least-squares slope per step of each window; NaN if one of its points is missing.
 
     Sums of deviations and of deviations times distance, from block ends outwards, so that nothing is
     subtracted from a running sum and an offset costs no digits.
     """
-    out = np.full(len(values), np.nan)
     tail_sum, tail_moment = np.empty(window + 1), np.empty(window + 1)
     spread = window * (window * window - 1) / 12.0
     for s in range(len(offsets) - 1):
@@ -286,13 +393,14 @@ def rolling_slope(values: Floats, offsets: Ints, window: int) -> Floats:
                 moment = tail_moment[window - j] + head_moment
                 centre = j - (window - 1) / 2.0
                 out[i] = (moment - centre * total) / spread
-    return out
 
 
+@per_point(1)
 @kernel
-def rolling_share(values: Floats, offsets: Ints, window: int, level: float, above: bool, least: int) -> Floats:
+def rolling_share(
+    values: Floats, offsets: Ints, window: int, level: float, above: bool, least: int, out: Floats
+) -> None:
     """How many points of each window lie above (or below) `level`."""
-    out = np.full(len(values), np.nan)
     for s in range(len(offsets) - 1):
         start, stop = offsets[s], offsets[s + 1]
         found, known = 0, 0
@@ -305,18 +413,16 @@ def rolling_share(values: Floats, offsets: Ints, window: int, level: float, abov
                 found -= values[i - window] > level if above else values[i - window] < level
             if known >= least:
                 out[i] = found
-    return out
 
 
+@per_point(2)
 @kernel
-def weighted_moments(values: Floats, offsets: Ints, keep: float) -> tuple[Floats, Floats]:
+def weighted_moments(values: Floats, offsets: Ints, keep: float, means: Floats, variances: Floats) -> None:
     """Exponentially weighted mean and variance of everything up to each point (West 1979).
 
     A point k steps back weighs keep^k; weights are normalised over the known points, missing ones age
     the others.
     """
-    means = np.full(len(values), np.nan)
-    variances = np.full(len(values), np.nan)
     for s in range(len(offsets) - 1):
         mean, weight, square = np.nan, 0.0, 0.0
         for i in range(offsets[s], offsets[s + 1]):
@@ -333,13 +439,12 @@ def weighted_moments(values: Floats, offsets: Ints, keep: float) -> tuple[Floats
             if weight > 0:
                 means[i] = mean
                 variances[i] = square / weight
-    return means, variances
 
 
+@per_point(1, blank=False)
 @kernel
-def steps_since(values: Floats, offsets: Ints, low: float, high: float, most: int) -> Floats:
+def steps_since(values: Floats, offsets: Ints, low: float, high: float, most: int, out: Floats) -> None:
     """Steps since the last known value that lies outside `low` ≤ value ≤ `high`, at most `most`; 0 at it."""
-    out = np.empty(len(values))
     for s in range(len(offsets) - 1):
         since = most
         for i in range(offsets[s], offsets[s + 1]):
@@ -347,4 +452,3 @@ def steps_since(values: Floats, offsets: Ints, low: float, high: float, most: in
             if values[i] == values[i] and not low <= values[i] <= high:
                 since = 0
             out[i] = since
-    return out
