@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
+import { computed, nextTick, ref, watch } from 'vue'
 import { client, ProblemError, unwrap } from '../../api/client'
 import { useProject } from '../../state/project'
 import type { Plan } from './planText'
@@ -52,7 +52,7 @@ function take(word: string) {
   const start = caret.value - clause.value.length
   typed.value = `${typed.value.slice(0, start)}${word} ${typed.value.slice(caret.value)}`
   open.value = false
-  requestAnimationFrame(() => area.value?.setSelectionRange(start + word.length + 1, start + word.length + 1))
+  void nextTick(() => area.value?.setSelectionRange(start + word.length + 1, start + word.length + 1))
 }
 async function read() {
   open.value = false
