@@ -101,7 +101,7 @@ if (props.source) {
 </script>
 
 <template>
-  <div class="form">
+  <div class="experiment">
     <section class="panel">
       <h1>Experiment</h1>
       <label><span class="second">Name</span><input v-model="name" class="field" /></label>
@@ -157,6 +157,7 @@ if (props.source) {
           <button class="button" @click="update({ chain: [] })">None</button>
           <label
             v-if="entry.chain?.length"
+            class="flag"
             title="Forecast the mean behind the chain (smearing over past errors), not what its middle becomes"
           >
             <input
@@ -208,7 +209,7 @@ if (props.source) {
 </template>
 
 <style scoped>
-.form {
+.experiment {
   height: 100%;
   overflow: auto;
   padding: 12px 16px;
@@ -252,6 +253,9 @@ li {
 }
 p {
   margin: 0;
+}
+.flag {
+  display: flex;
 }
 .buttons,
 .foot {

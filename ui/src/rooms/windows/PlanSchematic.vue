@@ -244,7 +244,10 @@ function horizonKeys(event: KeyboardEvent) {
     @mouseleave="emit('light', null)"
   >
     <rect class="veil" :x="x(0)" y="0" :width="W - x(0)" :height="height" />
-    <text x="12" y="22">{{ label }}</text>
+    <text x="12" y="22">
+      {{ label.length > 16 ? label.slice(0, 15) + '…' : label }}
+      <title>{{ label }}</title>
+    </text>
     <text x="12" y="38" class="number">{{ curve.range }}</text>
     <path class="coming" :d="curve.coming" />
     <path class="known" :d="curve.known" />

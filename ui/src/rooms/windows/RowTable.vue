@@ -291,7 +291,7 @@ const width = computed(() => lead.value + names.value.length * WIDTH)
     >
       <div class="head" role="row" :style="{ width: width + 'px' }">
         <span class="origin" :style="{ width: lead + 'px' }">
-          <button class="plain" @click="order('origin')">
+          <button class="plain when" @click="order('origin')">
             origin{{ sort?.column === 'origin' ? (sort.descending ? ' ↓' : ' ↑') : '' }}
           </button>
           <span v-if="series === null" class="key">series</span>
@@ -336,7 +336,7 @@ const width = computed(() => lead.value + names.value.length * WIDTH)
           @click="selected = item.index"
         >
           <span class="origin" :style="{ width: lead + 'px' }">
-            {{ row ? store.axis?.input(row.time) : '…' }}
+            <span class="when">{{ row ? store.axis?.input(row.time) : '…' }}</span>
             <span v-if="series === null && row" class="key">{{
               store.dataset?.series[row.series]?.key
             }}</span>
@@ -384,8 +384,12 @@ const width = computed(() => lead.value + names.value.length * WIDTH)
   font-size: 12px;
   padding: 0 6px;
 }
-.when {
+.tools .when {
   width: 128px;
+}
+.origin .when {
+  flex: 0 0 118px;
+  text-align: left;
 }
 .filter input {
   width: 200px;

@@ -346,6 +346,7 @@ details[open] summary {
 }
 .buttons {
   display: flex;
+  flex-wrap: wrap;
   gap: 6px;
 }
 .buttons .button {

@@ -1,0 +1,104 @@
+"""Quasi-Newton minimisation inside compiled code, by asking and telling, so that any kernel can be minimised."""
+
+import numpy as np
+
+from proteron.core.compiled import kernel
+from proteron.core.panel import Floats
+
+GO_ON, DONE, STUCK = 0, 1, 2
+_SUFFICIENT = 1e-4
+_CURVATURE = 1e-12
+
+
+@kernel
+def bfgs_room(size: int) -> Floats:
+    """What `bfgs_tell` remembers of a function of `size` variables, (size + 5, size + 5)."""
+    room = np.zeros((size + 5, size + 5))
+    room[size + 4, 4] = 1.0  # the first telling
+    return room
+
+
+@kernel
+def bfgs_tell(room: Floats, x: Floats, value: float, gradient: Floats, tolerance: float) -> int:
+    """Tell what a function has at `x`, (size,), and have `x` set to where to look next.
+
+    Returns `GO_ON`, `DONE` (two steps in a row gained less than `tolerance`, relative to 1 + |value|, or the
+    gradient vanished), or `STUCK` (no step goes down); then `x` is the best place seen. BFGS updates of the inverse
+    Hessian with backtracking by quadratic interpolation (Nocedal & Wright 2006, ch. 3 and 6). A value
+    that is not finite is a step too far.
+    """
+    size = len(x)
+    inverse, best, slope, direction = room[:size, :size], room[size, :size], room[size + 1, :size], room[size + 2, :size]
+    facts = room[size + 4]  # best value, step, slope along the direction, small gains in a row, first
+    if facts[4] == 1.0:
+        facts[4] = 0.0
+        if not np.isfinite(value):
+            return STUCK
+        facts[0], facts[3] = value, 0.0
+        best[:], slope[:] = x, gradient
+        _start(room, x)
+        return GO_ON if facts[2] < 0 else DONE
+    if not np.isfinite(value) or value > facts[0] + _SUFFICIENT * facts[1] * facts[2]:
+        shorter = 0.25
+        if np.isfinite(value):
+            bend = value - facts[0] - facts[1] * facts[2]
+            shorter = min(max(-0.5 * facts[1] * facts[2] / bend, 0.1), 0.5) if bend > 0 else 0.5
+        facts[1] *= shorter
+        if facts[1] * np.abs(direction).max() < 1e-13 * (1.0 + np.abs(best).max()):
+            if room[size + 3, 0] == 0.0:  # once more, straight down
+                _start(room, x)
+                room[size + 3, 0] = 1.0
+                return GO_ON if facts[2] < 0 else DONE
+            x[:] = best
+            return DONE
+        x[:] = best + facts[1] * direction
+        return GO_ON
+    gain = facts[0] - value
+    moved, turned = x - best, gradient - slope
+    curvature = (moved * turned).sum()
+    if curvature > _CURVATURE * np.sqrt((moved * moved).sum() * (turned * turned).sum()):
+        if facts[3] < 0:  # the first step of all gives the scale
+            scale = curvature / (turned * turned).sum()
+            for i in range(size):
+                inverse[i, i] *= scale / inverse[i, i]
+        image = np.zeros(size)
+        for i in range(size):
+            for j in range(size):
+                image[i] += inverse[i, j] * turned[j]
+        bend = (turned * image).sum()
+        for i in range(size):
+            for j in range(size):
+                inverse[i, j] += (1.0 + bend / curvature) * moved[i] * moved[j] / curvature
+                inverse[i, j] -= (image[i] * moved[j] + moved[i] * image[j]) / curvature
+    small = gain < tolerance * (1.0 + np.abs(value))
+    facts[3] = max(facts[3], 0.0) + 1.0 if small else 0.0
+    facts[0] = value
+    best[:], slope[:] = x, gradient
+    room[size + 3, 0] = 0.0
+    if facts[3] >= 2 or np.abs(gradient).max() < 1e-9 * (1.0 + np.abs(value)):
+        return DONE
+    for i in range(size):
+        direction[i] = 0.0
+        for j in range(size):
+            direction[i] -= inverse[i, j] * slope[j]
+    facts[1], facts[2] = 1.0, (direction * slope).sum()
+    if facts[2] >= 0:
+        _start(room, x)
+        return GO_ON if facts[2] < 0 else DONE
+    x[:] = best + direction
+    return GO_ON
+
+
+@kernel
+def _start(room: Floats, x: Floats) -> None:
+    """Forget the curvature and go straight down by at most a tenth."""
+    size = len(x)
+    room[:size, :size] = 0.0
+    for i in range(size):
+        room[i, i] = 1.0
+    slope, direction, facts = room[size + 1, :size], room[size + 2, :size], room[size + 4]
+    direction[:] = -slope
+    steep = np.sqrt((slope * slope).sum())
+    facts[1] = min(1.0, 0.1 / steep) if steep > 0 else 1.0
+    facts[2], facts[3] = -(slope * slope).sum(), -1.0
+    x[:] = room[size, :size] + facts[1] * direction

@@ -1,0 +1,233 @@
+"""Fitting a form of exponential smoothing by maximum likelihood, and choosing among forms."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Literal
+
+import numpy as np
+
+from proteron.core.errors import TooShortError
+from proteron.core.forecasters.smoothing.forms import Form
+from proteron.core.forecasters.smoothing.kernels import fit, smooth, unfold
+from proteron.core.panel import Floats
+
+Starts = Literal["optimised", "heuristic"]
+_TOLERANCE = 1e-9
+_MOST_PASSES = 400
+
+
+@dataclass(frozen=True)
+class FittedForm:
+    """A form with what was learned of one series.
+
+    `weights` (4,): level α, trend β, season γ, damping φ, as in the state-space form, where β is at most α and γ
+    at most 1 − α; `start` (2 + period,): level, trend, season of the first cycle; `variance` of the (relative)
+    errors; `loglik` Gaussian; `free` numbers estimated, `count` known points.
+    """
+
+    form: Form
+    period: int
+    weights: Floats
+    start: Floats
+    variance: float
+    loglik: float
+    free: int
+    count: int
+    passes: int
+    settled: bool
+
+    @property
+    def criteria(self) -> dict[str, float]:
+        return information(self.loglik, self.free, self.count)
+
+
+def information(loglik: float, free: int, count: int) -> dict[str, float]:
+    """Log-likelihood with AIC, AICc (Hurvich & Tsai 1989; infinite where it is undefined) and BIC."""
+    aic = -2 * loglik + 2 * free
+    left = count - free - 1
+    return {
+        "loglik": loglik, "aic": aic, "aicc": aic + 2 * free * (free + 1) / left if left > 0 else np.inf,
+        "bic": -2 * loglik + free * np.log(max(count, 1)),
+    }  # fmt: skip
+
+
+def start_values(values: Floats, form: Form, period: int) -> Floats:
+    """Level, trend and first cycle (2 + period,) by heuristic: means of the first cycles, a line through ten points.
+
+    Hyndman, Koehler, Ord & Snyder 2008, § 2.6, with gaps left out.
+    """
+    start = np.zeros(2 + period)
+    first = int(np.flatnonzero(np.isfinite(values))[0])
+    head = values[first:]
+    if form.season is not None:
+        figure = _first_figure(head[: max(5 * period, 2 * period + 2)], period, form.season)
+        start[2:] = np.roll(figure, first % period)
+        whole = np.resize(figure, len(head))
+        head = head - whole if form.season == "add" else head / np.where(whole == 0, 1.0, whole)
+    at = np.flatnonzero(np.isfinite(head))[: max(10, period if form.season else 10)]
+    if form.trend is None:
+        start[0] = head[at].mean() if form.season is not None else head[at][: max(3, len(at) // 2)].mean()
+        return start
+    slope, level = np.polyfit(at + 1.0, head[at], 1) if len(at) > 1 else (0.0, head[at].mean())
+    if form.trend == "add":
+        start[0], start[1] = level, slope
+    else:
+        start[0] = max(level, 0.1 * abs(head[at].mean()) + 1e-8)
+        start[1] = np.clip(1 + slope / start[0], 0.8, 1.25)
+    if form.needs_positive and start[0] <= 0:
+        start[0], start[1] = max(head[at[0]], 1e-8), 0.0 if form.trend == "add" else 1.0
+    start[0] -= (first * start[1]) if form.trend == "add" else 0.0
+    return start
+
+
+def _first_figure(head: Floats, period: int, way: str) -> Floats:
+    """The season of the first cycles, (period,): deviations from a centred mean over one cycle, averaged by phase."""
+    weights = np.ones(period + 1 - period % 2)
+    if period % 2 == 0:
+        weights[[0, -1]] = 0.5
+    known = np.isfinite(head)
+    total = np.convolve(np.where(known, head, 0.0), weights, "valid")
+    share = np.convolve(known.astype(float), weights, "valid")
+    half = len(weights) // 2
+    centre = np.where(share > 0.5 * period, total / np.maximum(share, 1e-300), np.nan)
+    middle = head[half : half + len(centre)]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        apart = middle - centre if way == "add" else middle / centre
+    phases = (np.arange(len(apart)) + half) % period
+    figure = np.full(period, 0.0 if way == "add" else 1.0)
+    for phase in range(period):
+        there = apart[(phases == phase) & np.isfinite(apart)]
+        if len(there):
+            figure[phase] = there.mean()
+    if way == "add":
+        return figure - figure.mean()
+    figure = np.maximum(figure, 1e-2)
+    return figure * (period / figure.sum())
+
+
+def fit_form(
+    values: Floats, form: Form, period: int, *, weights: Sequence[float | None] = (None, None, None, None),
+    start: Floats | None = None, starts: Starts = "optimised", tolerance: float = _TOLERANCE,
+) -> FittedForm:  # fmt: skip
+    """Fit one form to one series (n,), NaN where missing.
+
+    Weights that are given stand fixed; start values are optimised along, taken by heuristic, or as `start`
+    (2 + period,). Raises `TooShortError` where there are too few known points.
+    """
+    period = period if form.season is not None else 1
+    known = np.isfinite(values)
+    count = int(known.sum())
+    if count < 3 or (form.season is not None and count < period + 3):
+        raise TooShortError(f"Smoothing with {form.words} needs more than {count} known points.", field="season")
+    size = float(np.abs(values[known]).max())
+    unit = size if size > 0 else 1.0  # the likelihood is worked out near one, so that huge and tiny values fit alike
+    scaled = np.ascontiguousarray(values / unit)
+    given = np.array([np.nan if each is None else float(each) for each in weights])
+    begin = start_values(scaled, form, period) if start is None else _scaled_start(start, form, unit)
+    error, trend, season = form.codes
+    spread = float(np.std(np.diff(scaled[known]))) or 1e-3
+    scale = np.stack([begin, np.full(2 + period, max(spread, 1e-6))], axis=1)
+    scale[1, 1] = max(0.1 * spread, 1e-7) if form.trend == "add" else 0.01
+    if form.season == "mul":
+        scale[2:, 1] = max(spread / max(abs(begin[0]), 1e-6), 1e-4)
+    free = np.zeros(6 + max(period - 1, 0))
+    free[:4] = _START
+    starts_free = start is None and starts == "optimised"
+    value, passes, settled = fit(
+        scaled, error, trend, season, form.damped, period, given, scale, free, starts_free, tolerance, _MOST_PASSES
+    )
+    found, first = np.empty(4), np.empty(2 + period)
+    unfold(free, given, trend, season, form.damped, period, scale, found, first)
+    if form.season is not None and not starts_free:
+        first = begin.copy()
+    found[1] *= found[0]
+    numbers = sum(
+        each != each and used
+        for each, used in zip(
+            given.tolist(), (True, form.trend is not None, form.season is not None, form.damped), strict=True
+        )
+    )
+    numbers += 1 + (form.free(period) - 2 - (form.trend is not None) - (form.season is not None) - form.damped
+                    if starts_free else 0)  # fmt: skip
+    fitted = FittedForm(form, period, found, _unscaled_start(first, form, unit), 0.0, 0.0, int(numbers), count,
+                        passes, settled)  # fmt: skip
+    errors = one_step_errors(fitted, values)
+    relative = errors[np.isfinite(errors)]
+    variance = float((relative**2).mean()) if np.isfinite(value) else np.nan
+    loglik = -value - 0.5 * count * (np.log(2 * np.pi) + 1) - (0.0 if error == 2 else count * np.log(unit))
+    if error == 2:
+        loglik -= count * np.log(unit)
+    return replace(fitted, variance=variance, loglik=float(loglik))
+
+
+_START = (-0.8, -2.0, -2.0, 1.5)  # level .31, trend .12 of it, season .12 of what is left, damping .95
+
+
+def _scaled_start(start: Floats, form: Form, unit: float) -> Floats:
+    out = np.array(start, dtype=np.float64)
+    out[0] /= unit
+    if form.trend != "mul":
+        out[1] /= unit
+    if form.season == "add":
+        out[2:] /= unit
+    return out
+
+
+def _unscaled_start(start: Floats, form: Form, unit: float) -> Floats:
+    out = start.copy()
+    out[0] *= unit
+    if form.trend != "mul":
+        out[1] *= unit
+    if form.season == "add":
+        out[2:] *= unit
+    return out
+
+
+@dataclass(frozen=True)
+class Passed:
+    """One pass: `means` (n,) one step ahead; states before the first point and after each, as `kernels.smooth`."""
+
+    means: Floats
+    levels: Floats
+    trends: Floats
+    seasons: Floats
+
+
+def run(fitted: FittedForm, values: Floats) -> Passed:
+    """Pass through a series with what was learned."""
+    n, period = len(values), fitted.period
+    passed = Passed(np.empty(n), np.empty(n + 1), np.empty(n + 1), np.empty(n + period))
+    weights = fitted.weights.copy()
+    weights[1] = weights[1] / weights[0] if weights[0] > 0 else 0.0
+    _, trend, season = fitted.form.codes
+    if not smooth(np.ascontiguousarray(values), trend, season, period, weights, fitted.start,
+                  passed.means, passed.levels, passed.trends, passed.seasons):  # fmt: skip
+        for each in (passed.means, passed.levels, passed.trends, passed.seasons):
+            each.fill(np.nan)
+    return passed
+
+
+def one_step_errors(fitted: FittedForm, values: Floats) -> Floats:
+    """Errors one step ahead, relative for multiplicative errors, (n,)."""
+    means = run(fitted, values).means
+    gaps = values - means
+    return gaps / means if fitted.form.error == "mul" else gaps
+
+
+def choose_form(
+    values: Floats, forms: Sequence[Form], period: int, criterion: Literal["aicc", "aic", "bic"] = "aicc",
+    weights: Sequence[float | None] = (None, None, None, None),
+) -> tuple[FittedForm, list[FittedForm]]:  # fmt: skip
+    """The form with the smallest criterion, and all that could be fitted, best first."""
+    tried = []
+    for form in forms:
+        try:
+            fitted = fit_form(values, form, period, weights=weights)
+        except TooShortError:
+            continue
+        if np.isfinite(fitted.loglik) and np.isfinite(fitted.criteria[criterion]):
+            tried.append(fitted)
+    if not tried:
+        raise TooShortError("No form of smoothing can be fitted to so few points.", field="form")
+    tried.sort(key=lambda each: each.criteria[criterion])
+    return tried[0], tried

@@ -1,0 +1,83 @@
+"""The forms of exponential smoothing: error, trend, damping and season (Hyndman et al. 2008)."""
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from proteron.core.panel import Floats
+
+Way = Literal["add", "mul"]
+NONE, ADD, MUL = 0, 1, 2
+_CODES: dict[str | None, int] = {None: NONE, "add": ADD, "mul": MUL}
+
+
+@dataclass(frozen=True)
+class Form:
+    """Additive or multiplicative errors; no, additive or multiplicative trend, damped or not, and season."""
+
+    error: Way = "add"
+    trend: Way | None = None
+    season: Way | None = None
+    damped: bool = False
+
+    @property
+    def codes(self) -> tuple[int, int, int]:
+        """Error, trend and season as the kernels know them."""
+        return _CODES[self.error], _CODES[self.trend], _CODES[self.season]
+
+    @property
+    def needs_positive(self) -> bool:
+        """Whether the values must be above zero."""
+        return "mul" in (self.error, self.trend, self.season)
+
+    @property
+    def stable(self) -> bool:
+        """Whether its forecasts have finite variance and its weights do not divide by what may pass zero."""
+        return self.trend != "mul" and not (self.error == "add" and self.season == "mul")
+
+    def free(self, period: int) -> int:
+        """Numbers that are estimated: weights, start values, spread."""
+        weights = 1 + (self.trend is not None) + (self.season is not None) + self.damped
+        starts = 1 + (self.trend is not None) + (period - 1 if self.season is not None else 0)
+        return weights + starts + 1
+
+    @property
+    def words(self) -> str:
+        """Such as “additive errors, damped additive trend, multiplicative season”."""
+        names = {None: "no", "add": "additive", "mul": "multiplicative"}
+        trend = f"{'damped ' if self.damped else ''}{names[self.trend]} trend"
+        return f"{names[self.error]} errors, {trend}, {names[self.season]} season"
+
+
+def admissible_forms(
+    values: Floats, period: int, error: str | None = "auto", trend: str | None = "auto", season: str | None = "auto",
+    damped: bool | None = None,
+) -> list[Form]:  # fmt: skip
+    """Forms that fit what is asked and the series allows; “auto” leaves out those that are not `Form.stable`.
+
+    `damped` None tries both. A season needs a period of at least 2 and two cycles and a bit of known points;
+    multiplicative parts need values above zero; no form has more free numbers than a series has points to tell.
+    """
+    known = values[np.isfinite(values)]
+    errors = ("add", "mul") if error == "auto" else (error,)
+    trends = (None, "add") if trend == "auto" else (trend,)
+    seasons = (None, "add", "mul") if season == "auto" else (season,)
+    forms = [
+        Form(one, two, three, way)  # type: ignore[arg-type]
+        for one in errors
+        for two in trends
+        for way in ((False, True) if damped is None else (damped,))
+        for three in seasons
+        if two is not None or not way
+    ]
+    wholly_given = "auto" not in (error, trend, season)
+    positive = len(known) > 0 and known.min() > 0
+    return [
+        form
+        for form in forms
+        if (form.stable or wholly_given)
+        and (positive or not form.needs_positive)
+        and (form.season is None or (period >= 2 and len(known) >= 2 * period + 2))
+        and len(known) > form.free(period if form.season else 1) + 1
+    ]
