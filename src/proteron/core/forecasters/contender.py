@@ -17,18 +17,23 @@ from proteron.core.forecasters.baselines import Drift, LastValue, Mean, Seasonal
 from proteron.core.forecasters.dense_network import DenseNetwork
 from proteron.core.forecasters.forecast import Forecast
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
+from proteron.core.forecasters.local import LocalForecaster
 from proteron.core.forecasters.ridge import Ridge
+from proteron.core.forecasters.smoothing.forecaster import Smoothing
 from proteron.core.forecasters.window_forecaster import WindowForecaster, with_plan
 from proteron.core.panel import FROM_BOTH_SIDES, Floats, Panel
 from proteron.core.timeline import Ints, Moment
 
-FORECASTERS: tuple[type[Forecaster], ...] = (LastValue, SeasonalLastValue, Drift, Mean, Ridge, DenseNetwork)
+FORECASTERS: tuple[type[Forecaster], ...] = (
+    LastValue, SeasonalLastValue, Drift, Mean, Smoothing, Ridge, DenseNetwork,
+)  # fmt: skip
 AnyForecaster = Annotated[
-    LastValue | SeasonalLastValue | Drift | Mean | Ridge | DenseNetwork, Field(discriminator="kind")
+    LastValue | SeasonalLastValue | Drift | Mean | Smoothing | Ridge | DenseNetwork, Field(discriminator="kind")
 ]  # one line per forecaster
 
 _RESIDUAL_ORIGINS = 300
 _SMEARED = 60
+_PATHS = 400
 
 
 def _chain(given: Any) -> Any:
@@ -140,6 +145,8 @@ class FittedContender:
 
     @property
     def _look_back(self) -> int:
+        if isinstance(self.contender.forecaster, LocalForecaster):
+            return min(10, max(len(self.known.values) // 10, 1))
         plan = self.state.facts.get("plan")
         if plan is None:
             return int(self.state.facts.get("period", 1))
@@ -158,12 +165,41 @@ class FittedContender:
             raise SettingsError("The horizon is at least one step.", field="horizon")
         origins = np.array([self.until], dtype=np.int64)
         mean, flat = self.means(self.known, origins, horizon)
+        if flat_errors is None:
+            theory = self._by_theory(mean[:, 0], flat[:, 0], levels)
+            if theory is not None:
+                return theory
         errors = self.flat_errors(horizon) if flat_errors is None else flat_errors
         possible_flat = flat[:, 0][None] - errors
         possible = self._undo(self.known, possible_flat.transpose(1, 0, 2)[:, :, None], origins)[:, :, 0]
         return Forecast(
             self.known.axis, self.known.keys, self.until, mean[:, 0], flat[:, 0],
             possible.transpose(1, 0, 2), tuple(levels),
+        )  # fmt: skip
+
+    @property
+    def has_theory(self) -> bool:
+        """Whether ranges come from theory where no out-of-sample errors are given."""
+        return "ranges" in self.contender.forecaster.can
+
+    def _by_theory(self, mean: Floats, flat: Floats, levels: Sequence[float]) -> Forecast | None:
+        """The forecast with the forecaster's own ranges and paths, both behind the chain; None without theory."""
+        if not self.has_theory:
+            return None
+        learner, origins, horizon = self.contender.forecaster, np.array([self.until], dtype=np.int64), mean.shape[1]
+        with single_blas_thread():
+            panel = self.chain.apply(self.known)
+            bounds = learner.ranges(self.state, panel, self.until, horizon, levels)
+            paths = learner.simulate(self.state, panel, self.until, horizon, _PATHS, 0)
+        if bounds is None or paths is None:
+            return None
+        ends = bounds.reshape(-1, *mean.shape).transpose(1, 0, 2)
+        restored = self._undo(self.known, np.ascontiguousarray(ends[:, :, None]), origins)[:, :, 0]
+        restored = restored.transpose(1, 0, 2).reshape(bounds.shape)
+        possible = self._undo(self.known, np.ascontiguousarray(paths.transpose(1, 0, 2)[:, :, None]), origins)[:, :, 0]
+        return Forecast(
+            self.known.axis, self.known.keys, self.until, mean, flat, possible.transpose(1, 0, 2), tuple(levels),
+            np.sort(restored, axis=1),
         )  # fmt: skip
 
     @cached_property
@@ -192,15 +228,23 @@ class FittedContender:
     @property
     def standard_errors(self) -> Any:
         """Standard errors by parameter, where theory gives them."""
-        return self._per_key([{} for _ in self.known.keys])
+        forecaster = self.contender.forecaster
+        return self._per_key([forecaster.standard_errors(self.state, key) for key in self.known.keys])
 
     @property
     def criteria(self) -> Any:
-        """Number of residuals and their root mean square in original units, one step ahead, inside the learned span."""
+        """Number of residuals and their root mean square in original units, one step ahead, inside the learned span.
+
+        With `loglik`, `aic`, `aicc` and `bic`, in flat units, where the forecaster has a likelihood.
+        """
         residuals = [self.residuals] if len(self.known) == 1 else list(self.residuals.values())
         present = [each[np.isfinite(each)] for each in residuals]
         return self._per_key(
-            [{"n": float(len(e)), "rmse": float(np.sqrt((e**2).mean())) if len(e) else float("nan")} for e in present]
+            [
+                {"n": float(len(e)), "rmse": float(np.sqrt((e**2).mean())) if len(e) else float("nan")}
+                | self.contender.forecaster.criteria(self.state, key)
+                for e, key in zip(present, self.known.keys, strict=True)
+            ]
         )
 
     @property

@@ -36,6 +36,7 @@ class Forecast:
     flat_mean: Floats
     possible: Floats
     levels: tuple[float, ...]
+    bounds: Floats | None = None  # (n_levels, 2, n_series, horizon) by theory; else quantiles of `possible`
     lower: dict[float, Floats] = field(init=False)
     upper: dict[float, Floats] = field(init=False)
 
@@ -43,6 +44,11 @@ class Forecast:
         if not all(0 < level < 1 for level in self.levels):
             raise SettingsError("Range levels lie between 0 and 1, such as 0.95.", field="levels")
         bounds = {level: ((1 - level) / 2, (1 + level) / 2) for level in self.levels}
+        if self.bounds is not None:
+            for name, end in (("lower", 0), ("upper", 1)):
+                found = {level: self.bounds[place, end] for place, level in enumerate(self.levels)}
+                object.__setattr__(self, name, found)
+            return
         object.__setattr__(self, "lower", {level: self._bound(low) for level, (low, _) in bounds.items()})
         object.__setattr__(self, "upper", {level: self._bound(high) for level, (_, high) in bounds.items()})
 

@@ -1,7 +1,7 @@
 """The one protocol of all forecasters: settings learn a state from a flat panel and forecast with it."""
 
 from abc import abstractmethod
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
@@ -43,6 +43,7 @@ class Forecaster(Settings):
 
     title: ClassVar[str]
     family: ClassVar[str] = "baseline"
+    can: ClassVar[tuple[str, ...]] = ()  # of "trend", "seasons", "covariates", "gaps", "ranges": what it can do
     version: ClassVar[int] = 1
     panel_wide: ClassVar[bool] = False  # learns one state over all series of the panel
     cost: ClassVar[float] = 1.0  # rough work per point, the mean being 1; sizes the cells
@@ -58,6 +59,26 @@ class Forecaster(Settings):
         `origins` (n_origins,) count known grid positions; only points before each may be read.
         NaN where nothing can be said.
         """
+
+    def ranges(
+        self, state: ForecasterState, panel: Panel, origin: int, horizon: int, levels: Sequence[float]
+    ) -> Floats | None:
+        """Flat ranges by theory from one origin, (n_levels, 2, n_series, horizon); None where there is no theory."""
+        return None
+
+    def simulate(
+        self, state: ForecasterState, panel: Panel, origin: int, horizon: int, count: int, seed: int
+    ) -> Floats | None:
+        """Flat paths from one origin, (count, n_series, horizon), each series on its own; None where there is none."""
+        return None
+
+    def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Standard errors by parameter, where theory gives them."""
+        return {}
+
+    def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """`loglik`, `aic`, `aicc`, `bic`, where there is a likelihood."""
+        return {}
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
         """Learned numbers of one series by name."""

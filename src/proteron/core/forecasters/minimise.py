@@ -28,65 +28,88 @@ def bfgs_tell(room: Floats, x: Floats, value: float, gradient: Floats, tolerance
     that is not finite is a step too far.
     """
     size = len(x)
-    inverse, best, slope, direction = room[:size, :size], room[size, :size], room[size + 1, :size], room[size + 2, :size]
+    best, slope = room[size, :size], room[size + 1, :size]
     facts = room[size + 4]  # best value, step, slope along the direction, small gains in a row, first
     if facts[4] == 1.0:
         facts[4] = 0.0
         if not np.isfinite(value):
             return STUCK
-        facts[0], facts[3] = value, 0.0
+        facts[0] = value
         best[:], slope[:] = x, gradient
         _start(room, x)
         return GO_ON if facts[2] < 0 else DONE
     if not np.isfinite(value) or value > facts[0] + _SUFFICIENT * facts[1] * facts[2]:
-        shorter = 0.25
-        if np.isfinite(value):
-            bend = value - facts[0] - facts[1] * facts[2]
-            shorter = min(max(-0.5 * facts[1] * facts[2] / bend, 0.1), 0.5) if bend > 0 else 0.5
-        facts[1] *= shorter
-        if facts[1] * np.abs(direction).max() < 1e-13 * (1.0 + np.abs(best).max()):
-            if room[size + 3, 0] == 0.0:  # once more, straight down
-                _start(room, x)
-                room[size + 3, 0] = 1.0
-                return GO_ON if facts[2] < 0 else DONE
-            x[:] = best
-            return DONE
-        x[:] = best + facts[1] * direction
-        return GO_ON
+        return _nearer(room, x, value)
     gain = facts[0] - value
-    moved, turned = x - best, gradient - slope
-    curvature = (moved * turned).sum()
-    if curvature > _CURVATURE * np.sqrt((moved * moved).sum() * (turned * turned).sum()):
-        if facts[3] < 0:  # the first step of all gives the scale
-            scale = curvature / (turned * turned).sum()
-            for i in range(size):
-                inverse[i, i] *= scale / inverse[i, i]
-        image = np.zeros(size)
-        for i in range(size):
-            for j in range(size):
-                image[i] += inverse[i, j] * turned[j]
-        bend = (turned * image).sum()
-        for i in range(size):
-            for j in range(size):
-                inverse[i, j] += (1.0 + bend / curvature) * moved[i] * moved[j] / curvature
-                inverse[i, j] -= (image[i] * moved[j] + moved[i] * image[j]) / curvature
-    small = gain < tolerance * (1.0 + np.abs(value))
-    facts[3] = max(facts[3], 0.0) + 1.0 if small else 0.0
+    _learn(room, x - best, gradient - slope)
+    facts[3] = max(facts[3], 0.0) + 1.0 if gain < tolerance * (1.0 + np.abs(value)) else 0.0
     facts[0] = value
     best[:], slope[:] = x, gradient
     room[size + 3, 0] = 0.0
     if facts[3] >= 2 or np.abs(gradient).max() < 1e-9 * (1.0 + np.abs(value)):
         return DONE
+    return _onwards(room, x)
+
+
+@kernel
+def _nearer(room: Floats, x: Floats, value: float) -> int:
+    """Shorten a step that did not go down; where it is as good as none, go straight down once, or stop."""
+    size = len(x)
+    best, direction, facts = room[size, :size], room[size + 2, :size], room[size + 4]
+    shorter = 0.25
+    if np.isfinite(value):
+        bend = value - facts[0] - facts[1] * facts[2]
+        shorter = min(max(-0.5 * facts[1] * facts[2] / bend, 0.1), 0.5) if bend > 0 else 0.5
+    facts[1] *= shorter
+    if facts[1] * np.abs(direction).max() >= 1e-13 * (1.0 + np.abs(best).max()):
+        x[:] = best + facts[1] * direction
+        return GO_ON
+    if room[size + 3, 0] == 0.0:
+        _start(room, x)
+        room[size + 3, 0] = 1.0
+        return GO_ON if facts[2] < 0 else DONE
+    x[:] = best
+    return DONE
+
+
+@kernel
+def _learn(room: Floats, moved: Floats, turned: Floats) -> None:
+    """Bring the inverse Hessian up to date with a step and how the slope turned on it."""
+    size = len(moved)
+    inverse, facts = room[:size, :size], room[size + 4]
+    curvature = (moved * turned).sum()
+    if curvature <= _CURVATURE * np.sqrt((moved * moved).sum() * (turned * turned).sum()):
+        return
+    if facts[3] < 0:  # the first step of all gives the scale
+        for i in range(size):
+            inverse[i, i] = curvature / (turned * turned).sum()
+    image = np.zeros(size)
+    for i in range(size):
+        for j in range(size):
+            image[i] += inverse[i, j] * turned[j]
+    bend = (turned * image).sum()
+    for i in range(size):
+        for j in range(size):
+            inverse[i, j] += (1.0 + bend / curvature) * moved[i] * moved[j] / curvature
+            inverse[i, j] -= (image[i] * moved[j] + moved[i] * image[j]) / curvature
+
+
+@kernel
+def _onwards(room: Floats, x: Floats) -> int:
+    """A whole step along what the inverse Hessian makes of the slope, or straight down where that does not go down."""
+    size = len(x)
+    inverse, slope, direction = room[:size, :size], room[size + 1, :size], room[size + 2, :size]
+    facts = room[size + 4]
     for i in range(size):
         direction[i] = 0.0
         for j in range(size):
             direction[i] -= inverse[i, j] * slope[j]
     facts[1], facts[2] = 1.0, (direction * slope).sum()
-    if facts[2] >= 0:
-        _start(room, x)
-        return GO_ON if facts[2] < 0 else DONE
-    x[:] = best + direction
-    return GO_ON
+    if facts[2] < 0:
+        x[:] = room[size, :size] + direction
+        return GO_ON
+    _start(room, x)
+    return GO_ON if facts[2] < 0 else DONE
 
 
 @kernel

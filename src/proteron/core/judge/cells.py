@@ -105,7 +105,7 @@ def compute_cell(panel: Panel, cell: Cell, stop_asked: Callable[[], bool] = lamb
     mean, flat = fitted.means(inside, place.origins, reach)
     flat_inside = fitted.chain.apply(inside)
     flat_errors = fitted.flat_errors(reach)
-    first = fitted.forecast(reach, LEVELS, flat_errors=flat_errors)
+    first = fitted.forecast(reach, LEVELS, flat_errors=None if fitted.has_theory else flat_errors)
     ranges = np.array([[first.lower[level], first.upper[level]] for level in LEVELS])
     season = panel.axis.step.season
     scale = [naive_scale(fitted.known.series(i), season) for i in range(len(inside))]

@@ -216,13 +216,13 @@ def one_step_errors(fitted: FittedForm, values: Floats) -> Floats:
 
 def choose_form(
     values: Floats, forms: Sequence[Form], period: int, criterion: Literal["aicc", "aic", "bic"] = "aicc",
-    weights: Sequence[float | None] = (None, None, None, None),
+    weights: Sequence[float | None] = (None, None, None, None), starts: Starts = "optimised",
 ) -> tuple[FittedForm, list[FittedForm]]:  # fmt: skip
     """The form with the smallest criterion, and all that could be fitted, best first."""
     tried = []
     for form in forms:
         try:
-            fitted = fit_form(values, form, period, weights=weights)
+            fitted = fit_form(values, form, period, weights=weights, starts=starts)
         except TooShortError:
             continue
         if np.isfinite(fitted.loglik) and np.isfinite(fitted.criteria[criterion]):

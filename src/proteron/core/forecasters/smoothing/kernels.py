@@ -16,7 +16,7 @@ _TINY = 1e-10
 
 
 @kernel
-def smooth(
+def smooth(  # noqa: C901
     values: Floats, trend: int, season: int, period: int, weights: Floats, start: Floats,
     means: Floats, levels: Floats, trends: Floats, seasons: Floats,
 ) -> bool:  # fmt: skip
@@ -102,7 +102,7 @@ def likelihood(values: Floats, error: int, means: Floats, pull: Floats) -> float
 
 
 @kernel
-def smooth_back(
+def smooth_back(  # noqa: C901
     values: Floats, trend: int, season: int, period: int, weights: Floats, pull: Floats,
     levels: Floats, trends: Floats, seasons: Floats, of_weights: Floats, of_start: Floats,
 ) -> None:  # fmt: skip
@@ -177,7 +177,7 @@ def smooth_back(
 
 
 @kernel
-def unfold(
+def unfold(  # noqa: C901
     free: Floats, given: Floats, trend: int, season: int, damped: bool, period: int, scale: Floats,
     weights: Floats, start: Floats,
 ) -> None:  # fmt: skip
@@ -258,7 +258,7 @@ def fit(
     values: Floats, error: int, trend: int, season: int, damped: bool, period: int, given: Floats, scale: Floats,
     free: Floats, starts_free: bool, tolerance: float, most: int,
 ) -> tuple[float, int, bool]:  # fmt: skip
-    """Maximise the likelihood from `free` on, in place; returns minus its logarithm, passes made, whether it settled."""
+    """Maximise the likelihood from `free` on, in place; returns minus its logarithm, the passes, whether it settled."""
     n = len(values)
     weights, start = np.empty(4), np.empty(2 + period)
     means, pull = np.empty(n), np.empty(n)
@@ -274,9 +274,7 @@ def fit(
         if smooth(values, trend, season, period, weights, start, means, levels, trends, seasons):
             value = likelihood(values, error, means, pull)
             if value < np.inf:
-                smooth_back(
-                    values, trend, season, period, weights, pull, levels, trends, seasons, of_weights, of_start
-                )
+                smooth_back(values, trend, season, period, weights, pull, levels, trends, seasons, of_weights, of_start)
                 fold_back(
                     free, given, trend, season, damped, period, scale, weights, of_weights, of_start, gradient,
                     starts_free,

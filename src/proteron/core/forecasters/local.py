@@ -1,0 +1,174 @@
+"""What forecasters share that learn every series on its own: loops, declining with a reason, normal ranges."""
+
+from abc import abstractmethod
+from collections.abc import Sequence
+from typing import Any, ClassVar
+
+import numpy as np
+from scipy import special
+
+from proteron.core.errors import ProteronError
+from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
+from proteron.core.panel import Floats, Panel
+from proteron.core.timeline import Ints
+
+
+def normal_bounds(mean: Floats, spread: Floats, levels: Sequence[float]) -> Floats:
+    """Normal ranges (n_levels, 2, …) around `mean` with standard deviation `spread`, both (…)."""
+    reach = [special.ndtri(0.5 + level / 2) for level in levels]
+    return np.stack([np.stack([mean - z * spread, mean + z * spread]) for z in reach])
+
+
+class LocalForecaster(Forecaster):
+    """Learns each series alone; one that cannot be learned gets no forecast, and the state says why.
+
+    The state's arrays have a row per series, NaN for those declined; `facts["declined"]` has the reasons by key.
+    What was learned belongs to a place in time, so arrays also carry `first`, the grid position learning began at.
+    """
+
+    panel_wide: ClassVar[bool] = False
+
+    @abstractmethod
+    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+        """What is learned of one series: arrays or numbers by name, the same shapes for all series.
+
+        A name that begins with “~” is a plain fact of this series. Raises `ProteronError` where it must decline.
+        """
+
+    @abstractmethod
+    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+        """Means (n_origins, horizon) after `at` points (n_origins,) of `values` (n,), from where learning began."""
+
+    def learn(self, known: Panel, work: Work) -> ForecasterState:
+        rows: list[dict[str, Any] | None] = []
+        declined: dict[str, str] = {}
+        for index, key in enumerate(known.keys):
+            try:
+                rows.append(self.learn_series(known, index, work))
+            except ProteronError as error:
+                declined[key] = error.message
+                rows.append(None)
+        arrays = {"first": known.starts.astype(np.int64)}
+        made = [row for row in rows if row is not None]
+        for name in made[0] if made else ():
+            if not name.startswith("~"):
+                arrays[name] = _stacked([None if row is None else np.asarray(row[name]) for row in rows])
+        facts: dict[str, Any] = {"declined": declined}
+        told = {key: {name[1:]: value for name, value in row.items() if name.startswith("~")}
+                for key, row in zip(known.keys, rows, strict=True) if row is not None}  # fmt: skip
+        if any(told.values()):
+            facts["series"] = told
+        return ForecasterState(known.keys, arrays, facts)
+
+    def learned(self, state: ForecasterState, key: str) -> dict[str, Any] | None:
+        """What was learned of one series, by name; None where it was declined."""
+        if key in state.facts["declined"]:
+            return None
+        row = state.row(key)
+        told = state.facts.get("series", {}).get(key, {})
+        return {name: array[row] for name, array in state.arrays.items()} | {f"~{n}": v for n, v in told.items()}
+
+    def means(self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int) -> Floats:
+        out = np.full((len(panel), len(origins), horizon), np.nan)
+        for index, key in enumerate(panel.keys):
+            learned = self.learned(state, key)
+            if learned is None:
+                continue
+            values, first = self._since(learned, panel, index)
+            at = origins - first
+            possible = (at >= 0) & (at <= len(values))
+            if possible.any():
+                out[index, possible] = self.means_of(learned, values, at[possible], horizon)
+        return out
+
+    @staticmethod
+    def _since(learned: dict[str, Any], panel: Panel, index: int) -> tuple[Floats, int]:
+        """Values of a series from where learning began on, and that grid position."""
+        first, start = int(learned["first"]), int(panel.starts[index])
+        values = panel.series(index)
+        if first > start:
+            return np.ascontiguousarray(values[first - start :]), first
+        return np.concatenate([np.full(start - first, np.nan), values]), first
+
+    def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
+        """Standard deviations (horizon,) after `at` points, None where there is no theory."""
+        return None
+
+    def paths_of(
+        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
+    ) -> Floats | None:
+        """Simulated paths (count, horizon) after `at` points, None where there is no theory."""
+        return None
+
+    def ranges(
+        self, state: ForecasterState, panel: Panel, origin: int, horizon: int, levels: Sequence[float]
+    ) -> Floats | None:
+        """Normal ranges by theory; where a series has none, quantiles of simulated paths."""
+        out = np.full((len(levels), 2, len(panel), horizon), np.nan)
+        some = False
+        for index, key in enumerate(panel.keys):
+            learned = self.learned(state, key)
+            if learned is None:
+                some = True
+                continue
+            values, first = self._since(learned, panel, index)
+            at = origin - first
+            if not 0 <= at <= len(values):
+                continue
+            spread = self.spreads_of(learned, values, at, horizon)
+            if spread is not None:
+                mean = self.means_of(learned, values, np.array([at]), horizon)[0]
+                out[:, :, index] = normal_bounds(mean, spread, levels)
+                some = True
+                continue
+            paths = self.paths_of(learned, values, at, horizon, _PATHS, np.random.default_rng([at, index]))
+            if paths is not None:
+                ends = [[(1 - level) / 2, (1 + level) / 2] for level in levels]
+                out[:, :, index] = np.quantile(paths, np.ravel(ends), axis=0).reshape(len(levels), 2, horizon)
+                some = True
+        return out if some else None
+
+    def simulate(
+        self, state: ForecasterState, panel: Panel, origin: int, horizon: int, count: int, seed: int
+    ) -> Floats | None:
+        out = np.full((count, len(panel), horizon), np.nan)
+        some = False
+        for index, key in enumerate(panel.keys):
+            learned = self.learned(state, key)
+            if learned is None:
+                continue
+            values, first = self._since(learned, panel, index)
+            if not 0 <= origin - first <= len(values):
+                continue
+            rng = np.random.default_rng([seed, state.row(key)])
+            paths = self.paths_of(learned, values, origin - first, horizon, count, rng)
+            if paths is not None:
+                out[:, index] = paths
+                some = True
+        return out if some else None
+
+    def summary(self, state: ForecasterState, key: str) -> str:
+        learned = self.learned(state, key)
+        if learned is None:
+            return f"No forecast: {state.facts['declined'][key]}"
+        return self.summary_of(learned)
+
+    def summary_of(self, learned: dict[str, Any]) -> str:
+        """What was learned of one series, in one sentence."""
+        return f"{self.title}."
+
+
+_PATHS = 2000
+
+
+def _stacked(rows: list[Any]) -> Any:
+    """Rows under each other, declined ones and missing ends as NaN."""
+    if all(row is None or row.shape == () for row in rows):
+        return np.array([np.nan if row is None else float(row) for row in rows])
+    shapes = [row.shape for row in rows if row is not None]
+    shape = tuple(max(each) for each in zip(*shapes, strict=True)) if shapes and shapes[0] else ()
+    out = np.full((len(rows), *shape), np.nan)
+    for place, row in enumerate(rows):
+        if row is not None:
+            out[place][tuple(slice(0, size) for size in row.shape)] = row
+    return out

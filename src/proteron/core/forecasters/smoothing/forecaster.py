@@ -1,0 +1,213 @@
+"""Exponential smoothing as a forecaster."""
+
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+
+from proteron.core.errors import SettingsError, TooShortError
+from proteron.core.forecasters.forecaster import ForecasterState, Work
+from proteron.core.forecasters.local import LocalForecaster
+from proteron.core.forecasters.smoothing.fit import FittedForm, Passed, choose_form, fit_form, information, run
+from proteron.core.forecasters.smoothing.forms import Form, admissible_forms
+from proteron.core.forecasters.smoothing.kernels import ahead, simulate, spreads_ahead
+from proteron.core.panel import Floats, Panel
+from proteron.core.timeline import Ints
+
+_WAYS: tuple[Any, ...] = (None, "add", "mul")
+_LONGEST_CYCLE = 366
+
+
+class Smoothing(LocalForecaster):
+    """Exponential smoothing with every form of error, trend and season, by maximum likelihood.
+
+    What stands at “auto” is chosen by a criterion or by the error on the last points known. Weights are those of the
+    state-space form: the trend's at most the level's, the season's at most what the level's leaves of one.
+    Source: Hyndman, Koehler, Ord & Snyder 2008.
+    """
+
+    title: ClassVar[str] = "smoothing"
+    family: ClassVar[str] = "smoothing"
+    can: ClassVar[tuple[str, ...]] = ("trend", "seasons", "gaps", "ranges")
+    cost: ClassVar[float] = 200.0
+    kind: Literal["smoothing"] = "smoothing"
+    error: Literal["add", "mul", "auto"] = Field("auto", title="Errors")
+    trend: Literal["add", "mul", "auto"] | None = Field("auto", title="Trend")
+    season: Literal["add", "mul", "auto"] | None = Field("auto", title="Season")
+    damped: bool | None = Field(None, title="Damped", description="Empty: chosen.")
+    period: int | None = Field(None, ge=1, title="Period", description="Empty: the step's own season.")
+    choose_by: Literal["aicc", "aic", "bic", "validation"] = Field(
+        "aicc", title="Choose by", description="A criterion, or the error on the last points known."
+    )
+    starts: Literal["optimised", "heuristic"] = Field("optimised", title="Start values")
+    level_weight: float | None = Field(None, gt=0, lt=1, title="Level weight", description="Empty: optimised.")
+    trend_weight: float | None = Field(None, ge=0, lt=1, title="Trend weight")
+    season_weight: float | None = Field(None, ge=0, lt=1, title="Season weight")
+    damping: float | None = Field(None, gt=0, le=1, title="Damping")
+
+    @property
+    def label(self) -> str:
+        given = {"error": self.error, "trend": self.trend, "season": self.season}
+        if set(given.values()) == {"auto"}:
+            return self.title
+        return f"{self.title}, {', '.join(f'{value} {name}' for name, value in given.items() if value)}"
+
+    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+        values = np.ascontiguousarray(known.series(index))
+        present = np.isfinite(values)
+        if present.sum() < 3:
+            raise TooShortError(f"Smoothing needs 3 known points; there are {int(present.sum())}.", field="trend")
+        values, first = values[int(np.flatnonzero(present)[0]) :], int(np.flatnonzero(present)[0])
+        period = self.period or known.axis.step.season
+        if period > _LONGEST_CYCLE and self.season == "auto":
+            period = 1  # so many start values cannot be told
+        forms = admissible_forms(values, period, self.error, self.trend, self.season, self.damped)
+        if not forms:
+            raise self._nothing_fits(values, period)
+        given = (self.level_weight, self.trend_weight, self.season_weight, self.damping)
+        if self.choose_by == "validation" and len(forms) > 1:
+            form = self._by_validation(values, forms, period, work.horizon or period)
+            best = fit_form(values, form, period, weights=given, starts=self.starts)
+            tried = [best]
+        elif len(forms) == 1:
+            best = fit_form(values, forms[0], period, weights=given, starts=self.starts)
+            tried = [best]
+        else:
+            criterion = "aicc" if self.choose_by == "validation" else self.choose_by
+            best, tried = choose_form(values, forms, period, criterion, given, self.starts)
+        if not np.isfinite(best.loglik):
+            raise TooShortError("Smoothing found no weights that go with these values.", field="trend")
+        return {
+            "offset": first, "form": _coded(best.form), "period": best.period, "weights": best.weights,
+            "start": best.start, "variance": best.variance, "loglik": best.loglik, "free": best.free,
+            "count": best.count,
+            "~tried": [{"form": each.form.words, **each.criteria} for each in tried[:30]],
+        }  # fmt: skip
+
+    def _nothing_fits(self, values: Floats, period: int) -> Exception:
+        known = values[np.isfinite(values)]
+        if len(known) and known.min() <= 0 and "mul" in (self.error, self.trend, self.season):
+            return SettingsError(
+                f"Multiplied parts need values above zero; the smallest is {known.min():g}.", field="season"
+            )
+        return TooShortError(
+            f"{len(known)} known points are too few for smoothing of this form with period {period}.", field="season"
+        )
+
+    def _by_validation(self, values: Floats, forms: list[Form], period: int, horizon: int) -> Form:
+        """The form with the smallest squared error on the last points, learned on those before."""
+        held = min(max(horizon, len(values) // 10), len(values) // 3)
+        errors = []
+        for form in forms:
+            try:
+                fitted = fit_form(values[:-held], form, period, starts=self.starts)
+            except TooShortError:
+                errors.append(np.inf)
+                continue
+            passed = run(fitted, values[:-held])
+            gaps = values[-held:] - _means(fitted, passed, np.array([len(values) - held]), held)[0]
+            error = np.mean(gaps[np.isfinite(gaps)] ** 2) if np.isfinite(gaps).any() else np.inf
+            errors.append(error if np.isfinite(error) else np.inf)
+        return forms[int(np.argmin(errors))]
+
+    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+        fitted, rest, local = self._placed(learned, values, at)
+        out = np.full((len(at), horizon), np.nan)
+        out[local >= 0] = _means(fitted, run(fitted, rest), local[local >= 0], horizon)
+        return out
+
+    def _placed(self, learned: dict[str, Any], values: Floats, at: Any) -> tuple[FittedForm, Floats, Any]:
+        """The fitted form, values from its first point on, and places counted from there."""
+        offset = int(learned["offset"])
+        return _fitted(learned), np.ascontiguousarray(values[offset:]), at - offset
+
+    def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
+        fitted, rest, local = self._placed(learned, values, at)
+        form = fitted.form
+        if local < 0 or form.trend == "mul" or (form.season == "mul" and form.error == "add"):
+            return None
+        passed = run(fitted, rest[:local])
+        out = np.empty(horizon)
+        error, trend, season = form.codes
+        spreads_ahead(
+            passed.levels[local], passed.trends[local], passed.seasons[local:], error, trend, season, fitted.weights,
+            fitted.variance, out,
+        )  # fmt: skip
+        return out
+
+    def paths_of(
+        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
+    ) -> Floats | None:
+        fitted, rest, local = self._placed(learned, values, at)
+        if local < 0:
+            return None
+        passed = run(fitted, rest[:local])
+        error, trend, season = fitted.form.codes
+        paths = np.empty((count, horizon))
+        simulate(
+            passed.levels[local], passed.trends[local], passed.seasons[local:], error, trend, season, fitted.weights,
+            rng.normal(scale=np.sqrt(fitted.variance), size=(count, horizon)), paths,
+        )  # fmt: skip
+        return paths
+
+    def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        if learned is None:
+            return {}
+        fitted = _fitted(learned)
+        form, weights, start = fitted.form, fitted.weights.tolist(), fitted.start.tolist()
+        out = {"level_weight": weights[0]}
+        if form.trend is not None:
+            out |= {"trend_weight": weights[1]}
+        if form.season is not None:
+            out |= {"season_weight": weights[2]}
+        if form.damped:
+            out |= {"damping": weights[3]}
+        out |= {"start_level": start[0]}
+        if form.trend is not None:
+            out |= {"start_trend": start[1]}
+        if form.season is not None:
+            out |= {f"start_season_{i + 1}": value for i, value in enumerate(start[2:])}
+        return out | {"variance": fitted.variance}
+
+    def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        if learned is None:
+            return {}
+        return information(float(learned["loglik"]), int(learned["free"]), int(learned["count"]))
+
+    def summary_of(self, learned: dict[str, Any]) -> str:
+        fitted = _fitted(learned)
+        weights = [f"level {fitted.weights[0]:.3g}"]
+        if fitted.form.trend is not None:
+            weights.append(f"trend {fitted.weights[1]:.3g}")
+        if fitted.form.season is not None:
+            weights.append(f"season {fitted.weights[2]:.3g}")
+        damping = f", damped by {fitted.weights[3]:.3g} a step" if fitted.form.damped else ""
+        words = fitted.form.words
+        return f"{words[0].upper()}{words[1:]}; weights: {', '.join(weights)}{damping}."
+
+
+def _coded(form: Form) -> Floats:
+    return np.array([*form.codes, form.damped], dtype=np.float64)
+
+
+def _fitted(learned: dict[str, Any]) -> FittedForm:
+    error, trend, season, damped = (int(each) for each in learned["form"])
+    period = int(learned["period"])
+    form = Form(_WAYS[error], _WAYS[trend], _WAYS[season], bool(damped))
+    return FittedForm(
+        form, period, learned["weights"], np.ascontiguousarray(learned["start"][: 2 + period]),
+        float(learned["variance"]), float(learned["loglik"]), int(learned["free"]), int(learned["count"]), 0, True,
+    )  # fmt: skip
+
+
+def _means(fitted: FittedForm, passed: Passed, at: Ints, horizon: int) -> Floats:
+    out = np.empty((len(at), horizon))
+    _, trend, season = fitted.form.codes
+    for row, place in enumerate(at.tolist()):
+        ahead(
+            passed.levels[place], passed.trends[place], passed.seasons[place : place + fitted.period], trend, season,
+            fitted.weights[3], out[row],
+        )  # fmt: skip
+    return out
