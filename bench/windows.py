@@ -17,6 +17,7 @@ from proteron.core.windows.rolling_kernels import (
     known_moments,
     rolling_moments,
     rolling_quantile,
+    weighted_means,
     weighted_moments,
 )
 
@@ -49,6 +50,8 @@ def main() -> None:
     for title, panel in (("64 lags of 1,000,000 points", one), ("64 lags of 1,000 series × 1,000 points", many)):
         table = plan.cut(panel).features
         compare(title, lambda panel=panel: plan.cut(panel), table.copy)
+        single = plan.cut(panel, precision="float32").features
+        compare(f"{title}, float32", lambda panel=panel: plan.cut(panel, precision="float32"), single.copy)
         del table
     _rolling(one)
     _plan(rng)
@@ -65,6 +68,7 @@ def _rolling(panel: Panel) -> None:
         )  # fmt: skip
         compare(f"rolling min + max, {window}", lambda w=window: extremes(values, offsets, w, w), values.copy)
         compare(f"rolling median, {window}", lambda w=window: rolling_quantile(values, offsets, w, 0.5, w), values.copy)
+    compare("exponentially weighted mean", lambda: weighted_means(values, offsets, 0.9), values.copy)
     compare("exponentially weighted mean + variance", lambda: weighted_moments(values, offsets, 0.9), values.copy)
 
 

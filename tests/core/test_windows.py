@@ -119,3 +119,17 @@ def test_the_default_plan_fits_short_and_long_series(hourly: Panel) -> None:
     assert default_plan(hourly).look_back >= 168
     short = Panel.from_arrays({"a": np.arange(30.0)}, "2020-01-01", "1 month")
     assert len(default_plan(short).cut(short)) > 10
+
+
+def test_single_precision_and_large_tables_hold_the_same_cells(hourly: Panel, rng: np.random.Generator) -> None:
+    exact, single = PLAN.cut(hourly), PLAN.cut(hourly, precision="float32")
+    assert single.features.dtype == single.targets.dtype == np.float32
+    np.testing.assert_allclose(single.features, exact.features, rtol=1e-6, atol=1e-6)
+    assert single.positions.tolist() == exact.positions.tolist()
+    long = rng.normal(size=180_000)
+    panel = Panel.from_arrays({"a": long[:70_001], "b": long[70_001:]}, "2000-01-01", "1min")
+    table = WindowPlan(lags=[*range(1, 49), 60], stride=1).cut(panel)  # so large that two threads write it
+    assert table.features.nbytes > 1 << 26
+    for row in rng.integers(0, len(table), 300).tolist():
+        x, t = panel.series(int(table.series[row])), int(table.positions[row])
+        assert table.features[row].tolist() == [x[t + 1 - lag] for lag in (*range(1, 49), 60)]

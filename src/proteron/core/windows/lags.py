@@ -1,5 +1,6 @@
 """Lags of the target: lag 1 is the value at the origin."""
 
+from concurrent.futures import ThreadPoolExecutor
 from typing import Literal
 
 import numpy as np
@@ -51,15 +52,40 @@ class Lags(Feature):
         return (1 - self.lags[column], 1 - self.lags[column])
 
     def write(self, out: Floats, rows: Rows) -> None:
-        backwards = rows.panel.values[::-1].copy()
+        backwards = rows.panel.values[::-1].astype(out.dtype)
         for column, first, length in consecutive(self.lags):
             if not rows.spans:
                 _copy_runs(backwards, rows.points, first, length, out, column)
                 continue
             # Evenly spaced rows are one strided copy per series: the source stays in the cache.
             pieces = sliding_window_view(backwards, length)
-            for row, count, point, stride in rows.spans:
-                last = len(backwards) - 1 - point + first - 1
-                stop = last - (count - 1) * stride - 1
-                block = pieces[last : stop if stop >= 0 else None : -stride]
-                np.copyto(out[row : row + count, column : column + length], block)
+
+            def copy(spans: Spans, column: int = column, first: int = first, pieces: Floats = pieces) -> None:
+                for row, count, point, stride in spans:
+                    last = len(backwards) - 1 - point + first - 1
+                    stop = last - (count - 1) * stride - 1
+                    block = pieces[last : stop if stop >= 0 else None : -stride]
+                    np.copyto(out[row : row + count, column : column + pieces.shape[1]], block)
+
+            if out.nbytes < _LARGE:
+                copy(rows.spans)
+            else:  # most of the time goes into giving fresh memory its first touch, which two cores do faster
+                with ThreadPoolExecutor(2) as pool:
+                    list(pool.map(copy, _halves(rows.spans)))
+
+
+Spans = tuple[tuple[int, int, int, int], ...]
+_LARGE = 1 << 26
+
+
+def _halves(spans: Spans) -> tuple[Spans, Spans]:
+    """The spans cut in two where half of the rows are."""
+    left = sum(count for _, count, _, _ in spans) // 2
+    first: list[tuple[int, int, int, int]] = []
+    second: list[tuple[int, int, int, int]] = []
+    for row, count, point, stride in spans:
+        here = min(max(left, 0), count)
+        left -= count
+        first += [(row, here, point, stride)] if here else []
+        second += [(row + here, count - here, point + here * stride, stride)] if here < count else []
+    return tuple(first), tuple(second)

@@ -24,6 +24,7 @@ from proteron.core.windows.rolling_kernels import weighted_moments
 from proteron.core.windows.table import REASONS, LeftOut, Table, keep_rows
 
 Missing = Literal["drop", "keep", "fill"]
+Precision = Literal["float64", "float32"]
 CALENDAR_OF_STEP: dict[str, tuple[CalendarField, ...]] = {
     "minute": ("hour_of_day", "weekday"), "hour": ("hour_of_day", "weekday"), "day": ("weekday", "month"),
     "week": ("week_of_year",), "month": ("month",), "quarter": ("quarter",),
@@ -134,9 +135,9 @@ class WindowPlan(Settings):
         positions = points - panel.offsets[series] + panel.starts[series]
         return Rows(panel, points, series, positions, self.horizon[0])
 
-    def write(self, rows: Rows) -> Floats:
+    def write(self, rows: Rows, precision: Precision = "float64") -> Floats:
         """Feature matrix (n_rows, n_features), C order, NaN where something is missing."""
-        out = np.empty((len(rows.points), len(self.names)))
+        out = np.empty((len(rows.points), len(self.names)), dtype=precision)
         column = 0
         for feature in self.features:
             width = len(feature.names)
@@ -172,18 +173,20 @@ class WindowPlan(Settings):
             names = {Lags: "lags", Rolling: "rolling", CalendarCycle: "calendar", CovariateSteps: "covariates"}
             yield "more" if place >= own else names[type(feature)], feature
 
-    def cut(self, panel: Panel, targets: bool = True) -> Table:
+    def cut(self, panel: Panel, targets: bool = True, precision: Precision = "float64") -> Table:
         """The supervised table of every series; windows never cross from one series to another.
+
+        Everything is computed in doubles and kept in `precision`.
 
         Masked points count as missing. Without `targets`, rows reach to the last point. Raises an error
         where a feature looks back further than the longest series is long.
         """
         if targets:
             self.check(panel)
-        return self._cut(panel, targets)
+        return self._cut(panel, targets, precision)
 
-    def _cut(self, panel: Panel, targets: bool = True) -> Table:
-        seen, rows, features, goals, keep = self._cells(panel, targets)
+    def _cut(self, panel: Panel, targets: bool = True, precision: Precision = "float64") -> Table:
+        seen, rows, features, goals, keep = self._cells(panel, targets, precision)
         left_out = {
             REASONS[code]: np.array([len(each[code]) for each in self._beyond(panel, targets)]) for code in (0, 1)
         }
@@ -201,14 +204,14 @@ class WindowPlan(Settings):
         )  # fmt: skip
 
     def _cells(
-        self, panel: Panel, targets: bool
+        self, panel: Panel, targets: bool, precision: Precision = "float64"
     ) -> tuple[Panel, Rows, Floats, Floats, NDArray[np.bool_] | None]:  # fmt: skip
         """What is seen, every row with its features and targets, and which of them to keep (None: all)."""
         learned = panel.learnable()
         seen = _filled_from_the_left(learned) if self.missing == "fill" else learned
         rows = self.rows(seen, targets)
-        features = self.write(rows)
-        goals = np.empty((len(rows.points), len(self.horizon) if targets else 0))
+        features = self.write(rows, precision)
+        goals = np.empty((len(rows.points), len(self.horizon) if targets else 0), dtype=precision)
         for column, step, length in consecutive(self.horizon) if len(rows.points) and targets else ():
             pieces = sliding_window_view(learned.values, length)
             for row, count, point, stride in rows.spans:

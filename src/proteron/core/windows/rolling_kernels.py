@@ -7,6 +7,7 @@ NumPy, whose large pages cost a tenth of what compiled code's own would.
 
 from collections.abc import Callable
 from functools import wraps
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -16,6 +17,7 @@ from proteron.core.panel import Floats
 from proteron.core.timeline import Ints
 
 _SHORT = 10  # points of a window that is summed anew for every point
+_INSERTED = 32  # points of a window that is kept sorted as a whole
 _LEFT_OVER = 0.03  # of the squares about an anchor; with less, digits are lost
 
 
@@ -303,14 +305,110 @@ def gapless_extremes(values: Floats, offsets: Ints, window: int, lows: Floats, h
                 highs[last + 1 + j] = other if other > high else high
 
 
+def rolling_quantile(values: Floats, offsets: Ints, window: int, level: float, least: int) -> Floats:
+    """The `level` quantile of each window, linear between neighbours in rank, (n_points,).
+
+    Short windows are kept sorted. For longer ones blocks of the window's length are sorted once: a window is what is
+    left of one block and what has come of the next, two linked lists in order with a pointer into each (Suomela 2014).
+    """
+    if window < _INSERTED:
+        return np.asarray(_quantile_by_insertion(values, offsets, window, level, least))
+    out = np.full(len(values), np.nan)
+    for start, stop in pairwise(offsets.tolist()):
+        if stop > start:
+            blocks = np.full((-(-(stop - start) // window), window), np.nan)
+            blocks.ravel()[: stop - start] = values[start:stop]
+            _quantile_by_lists(blocks, np.argsort(blocks, axis=1), stop - start, level, least, out[start:stop])
+    return out
+
+
+@kernel
+def _quantile_by_lists(  # noqa: C901
+    blocks: Floats, order: Ints, count: int, level: float, least: int, out: Floats
+) -> None:  # fmt: skip
+    """Quantiles of the windows that end at each of `count` points, given in `blocks` with their `order`.
+
+    A list has places 0 … window - 1 for the points of a block, `window` for its end and `window + 1` for its head.
+    `low` points of both lists together lie before the two pointers; none of them is above any that lies after.
+    """
+    window = blocks.shape[1]
+    end, head = window, window + 1
+    value, rank, after, before = (
+        np.empty((2, window + 2)), np.empty((2, window + 2), dtype=np.int64),
+        np.empty((2, window + 2), dtype=np.int64), np.empty((2, window + 2), dtype=np.int64),
+    )  # fmt: skip
+    for side in range(2):
+        value[side, end], value[side, head], rank[side, end], rank[side, head] = np.inf, -np.inf, window, -1
+        after[side, head], before[side, end] = end, head
+    known = np.zeros((2, window), dtype=np.bool_)
+    at_old, low, size, old = end, 0, 0, 0
+    for block in range(len(blocks)):
+        new = 1 - old
+        last = head
+        for place in range(window):
+            i = order[block, place]
+            value[new, i] = blocks[block, i]
+            known[new, i] = blocks[block, i] == blocks[block, i]
+            rank[new, i] = place
+            if known[new, i]:
+                after[new, last], before[new, i] = i, last
+                last = i
+        after[new, last], before[new, end] = end, last
+        for i in range(window - 1, -1, -1):  # taken out backwards, to be put back in order of time
+            if known[new, i]:
+                after[new, before[new, i]], before[new, after[new, i]] = after[new, i], before[new, i]
+        at_new = end
+        for i in range(min(window, count - block * window)):
+            if known[old, i]:
+                size -= 1
+                if rank[old, i] < rank[old, at_old]:
+                    low -= 1
+                elif i == at_old:
+                    at_old = after[old, i]
+                after[old, before[old, i]], before[old, after[old, i]] = after[old, i], before[old, i]
+            if known[new, i]:
+                size += 1
+                after[new, before[new, i]], before[new, after[new, i]] = i, i
+                if rank[new, i] < rank[new, at_new]:
+                    if after[new, i] == at_new and value[new, i] > value[old, at_old]:
+                        at_new = i
+                    else:
+                        low += 1
+            rank_wanted = level * (size - 1)
+            wanted = int(rank_wanted) if size > 0 else 0
+            while low < wanted:
+                if value[old, at_old] <= value[new, at_new]:
+                    at_old = after[old, at_old]
+                else:
+                    at_new = after[new, at_new]
+                low += 1
+            while low > wanted:
+                if value[old, before[old, at_old]] > value[new, before[new, at_new]]:
+                    at_old = before[old, at_old]
+                else:
+                    at_new = before[new, at_new]
+                low -= 1
+            if size >= least:
+                first, second = value[old, at_old], value[new, at_new]
+                if first <= second:
+                    follows = min(second, value[old, after[old, at_old]]) if at_old != end else second
+                else:
+                    first, second = second, first
+                    follows = min(second, value[new, after[new, at_new]]) if at_new != end else second
+                out[block * window + i] = first
+                if rank_wanted > wanted:
+                    out[block * window + i] = first + (follows - first) * (rank_wanted - wanted)
+        for i in range(window):  # all of it is there again
+            if known[old, i]:
+                known[old, i] = False
+        after[old, head], before[old, end] = end, head
+        old, at_old = new, at_new
+
+
 @per_point(1)
 @kernel
-def rolling_quantile(values: Floats, offsets: Ints, window: int, level: float, least: int, out: Floats) -> None:
-    """The `level` quantile of each window, linear between neighbours in rank.
-
-    The window is kept sorted; each step moves only what lies between the value that leaves and the
-    one that enters.
-    """
+def _quantile_by_insertion(values: Floats, offsets: Ints, window: int, level: float, least: int, out: Floats) -> None:
+    """As `rolling_quantile`; the window is kept sorted, each step moves what lies between leaving and entering."""
     kept = np.empty(window + 1)
     for s in range(len(offsets) - 1):
         start, stop = offsets[s], offsets[s + 1]
@@ -413,6 +511,26 @@ def rolling_share(
                 found -= values[i - window] > level if above else values[i - window] < level
             if known >= least:
                 out[i] = found
+
+
+@per_point(1, blank=False)
+@kernel
+def weighted_means(values: Floats, offsets: Ints, keep: float, out: Floats) -> None:
+    """Exponentially weighted mean of everything up to each point, as `weighted_moments`."""
+    for s in range(len(offsets) - 1):
+        mean, weight, settled = np.nan, 0.0, 1.0 / (1.0 - keep) if keep < 1.0 else np.inf
+        for i in range(offsets[s], offsets[s + 1]):
+            weight *= keep
+            value = values[i]
+            if value == value:
+                weight += 1.0
+                if weight == settled:
+                    mean += (value - mean) * (1.0 - keep)
+                elif mean == mean:
+                    mean += (value - mean) / weight
+                else:
+                    mean = value
+            out[i] = mean
 
 
 @per_point(2)

@@ -8,7 +8,7 @@ from pydantic import Field, model_validator
 
 from proteron.core.panel import Floats
 from proteron.core.windows.feature import Feature, Rows
-from proteron.core.windows.rolling_kernels import steps_since, weighted_moments
+from proteron.core.windows.rolling_kernels import steps_since, weighted_means, weighted_moments
 
 
 class Weighted(Feature):
@@ -32,10 +32,13 @@ class Weighted(Feature):
 
     def write(self, out: Floats, rows: Rows) -> None:
         keep = 0.5 ** (1 / self.half_life)
-        means, variances = rows.once(
-            ("weighted", keep), lambda: weighted_moments(rows.panel.values, rows.panel.offsets, keep)
-        )
-        out[:, 0] = means[rows.points] if self.statistic == "mean" else np.sqrt(variances[rows.points])
+        values, offsets = rows.panel.values, rows.panel.offsets
+        if self.statistic == "mean":
+            means = rows.once(("weighted mean", keep), lambda: weighted_means(values, offsets, keep))
+            out[:, 0] = means[rows.points]
+        else:
+            _, variances = rows.once(("weighted", keep), lambda: weighted_moments(values, offsets, keep))
+            out[:, 0] = np.sqrt(variances[rows.points])
 
 
 class Expanding(Feature):
