@@ -266,6 +266,18 @@ def test_a_statistic_of_a_category_knows_only_what_has_happened() -> None:
     assert next(iter(plan.batches(panel, rows=2))).features.tolist() == table.features.tolist()
 
 
+def test_a_sample_holds_rows_of_the_whole_table(hourly: Panel) -> None:
+    plan = WindowPlan(lags=[1, 24], rolling=[Rolling("mean", 24)], horizon=[1, 2, 6], stride=2)
+    whole, some = plan.cut(hourly), plan.sample(hourly, 100, seed=5)
+    assert 90 <= len(some) <= 100
+    place = {pair: row for row, pair in enumerate(zip(whole.series.tolist(), whole.positions.tolist(), strict=True))}
+    rows = [place[pair] for pair in zip(some.series.tolist(), some.positions.tolist(), strict=True)]
+    assert rows == sorted(rows)
+    assert some.features.tobytes() == whole.features[rows].tobytes()
+    assert some.targets.tobytes() == whole.targets[rows].tobytes()
+    assert plan.sample(hourly, 10**6).features.tobytes() == whole.features.tobytes()
+
+
 def test_missing_cells_can_be_filled_from_the_left_only() -> None:
     panel = Panel.from_arrays({"a": [np.nan, 1, np.nan, np.nan, 5, 6, 7]}, "2024-01-01", "1 day")
     table = WindowPlan(lags=[1, 2], missing="fill").cut(panel)

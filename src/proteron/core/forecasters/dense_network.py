@@ -48,6 +48,10 @@ class DenseNetwork(WindowForecaster):
     )
     precision: Literal["float32", "float64"] = Field("float32", title="Precision", json_schema_extra={"advanced": True})
 
+    @property
+    def most_rows(self) -> int | None:
+        return self.epochs * self.windows_per_epoch
+
     def learn_rows(self, table: Table, known: Panel, work: Work) -> ForecasterState:
         train, held_out = self._split(table)
         rng = np.random.default_rng(work.seed)

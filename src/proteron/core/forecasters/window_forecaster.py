@@ -65,6 +65,11 @@ class WindowForecaster(Forecaster):
         "direct", title="Many steps", description="Direct: a target per step. Recursive: forecasts are fed back."
     )
 
+    @property
+    def most_rows(self) -> int | None:
+        """Rows it can look at in all its learning; more are not cut. None: it looks at every one."""
+        return None
+
     @abstractmethod
     def learn_rows(self, table: Table, known: Panel, work: Work) -> ForecasterState:
         """Learn from rows of scaled values; the state's arrays must let `predict` do its work."""
@@ -98,10 +103,11 @@ class WindowForecaster(Forecaster):
     def learn(self, known: Panel, work: Work) -> ForecasterState:
         plan = self.resolved_plan(known, work.horizon)
         scaling = Scaling.learn(known)
-        table = plan.cut(scaling.apply(known))
+        scaled, most = scaling.apply(known), self.most_rows
+        table = plan.cut(scaled) if most is None else plan.sample(scaled, most, work.seed)
         filled = len(table) * 4 < table.incomplete
         if filled:
-            table = _with_means(plan, scaling.apply(known))
+            table = _with_means(plan, scaled)
         if not len(table):
             needed = plan.look_back + len(plan.horizon)
             raise TooShortError(

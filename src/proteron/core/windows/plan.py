@@ -185,8 +185,16 @@ class WindowPlan(Settings):
             self.check(panel)
         return self._cut(panel, targets, precision)
 
-    def _cut(self, panel: Panel, targets: bool = True, precision: Precision = "float64") -> Table:
-        seen, rows, features, goals, keep = self._cells(panel, targets, precision)
+    def sample(self, panel: Panel, most: int, seed: int = 0) -> Table:
+        """As `cut`, but of at most `most` rows, drawn evenly from all; memory is bounded by what is drawn."""
+        self.check(panel)
+        return self._cut(panel, most=most, seed=seed)
+
+    def _cut(
+        self, panel: Panel, targets: bool = True, precision: Precision = "float64", most: int | None = None,
+        seed: int = 0,
+    ) -> Table:  # fmt: skip
+        seen, rows, features, goals, keep = self._cells(panel, targets, precision, most, seed)
         left_out = {
             REASONS[code]: np.array([len(each[code]) for each in self._beyond(panel, targets)]) for code in (0, 1)
         }
@@ -204,16 +212,21 @@ class WindowPlan(Settings):
         )  # fmt: skip
 
     def _cells(
-        self, panel: Panel, targets: bool, precision: Precision = "float64"
+        self, panel: Panel, targets: bool, precision: Precision = "float64", most: int | None = None, seed: int = 0
     ) -> tuple[Panel, Rows, Floats, Floats, NDArray[np.bool_] | None]:  # fmt: skip
         """What is seen, every row with its features and targets, and which of them to keep (None: all)."""
         learned = panel.learnable()
         seen = _filled_from_the_left(learned) if self.missing == "fill" else learned
         rows = self.rows(seen, targets)
+        if most is not None and len(rows.points) > most:
+            drawn = np.sort(np.random.default_rng(seed).choice(len(rows.points), most, replace=False))
+            rows = self.rows_at(seen, rows.points[drawn], rows.series[drawn])
         features = self.write(rows, precision)
         goals = np.empty((len(rows.points), len(self.horizon) if targets else 0), dtype=precision)
         for column, step, length in consecutive(self.horizon) if len(rows.points) and targets else ():
             pieces = sliding_window_view(learned.values, length)
+            if not rows.spans:
+                goals[:, column : column + length] = pieces[rows.points + step]
             for row, count, point, stride in rows.spans:
                 first = point + step
                 block = pieces[first : first + (count - 1) * stride + 1 : stride]
