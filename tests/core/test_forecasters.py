@@ -10,7 +10,7 @@ from proteron.core.errors import SettingsError
 from proteron.core.forecasters import FORECASTERS, Contender, FittedContender, ForecasterState, quantile_rows, truths
 from proteron.core.panel import Panel
 
-QUICK = {"dense_network": {"hidden": [8], "epochs": 3}}
+QUICK = {"dense_network": {"hidden": [8], "epochs": 3}, "arima": {"order": (1, 0, 1), "seasonal": (0, 0, 0)}}
 NAMES = list(pt.forecasters())
 
 

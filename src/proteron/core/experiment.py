@@ -13,7 +13,7 @@ from proteron.core.documents import Settings, settings_error
 from proteron.core.errors import InputError, SettingsError
 from proteron.core.flatten.chain import AnyStage, Chain
 from proteron.core.forecasters import Contender, Forecast
-from proteron.core.forecasters.contender import AnyForecaster
+from proteron.core.forecasters.registry import AnyForecaster
 from proteron.core.intake import Recipe, Role, TableReading, read_table
 from proteron.core.judge import Folds, Report, check_judging, walk_forward
 from proteron.core.judge.cells import Cell

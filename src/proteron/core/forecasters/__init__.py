@@ -1,7 +1,6 @@
 """Forecasters: baselines and learners behind one protocol, alone or inside a chain."""
 
 from proteron.core.forecasters.contender import (
-    FORECASTERS,
     Contender,
     FittedContender,
     forecaster,
@@ -10,6 +9,7 @@ from proteron.core.forecasters.contender import (
 )
 from proteron.core.forecasters.forecast import Forecast, quantile_rows
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
+from proteron.core.forecasters.registry import FORECASTERS
 
 __all__ = [
     "FORECASTERS", "Contender", "FittedContender", "Forecast", "Forecaster", "ForecasterState", "Work",

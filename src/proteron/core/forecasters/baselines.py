@@ -1,117 +1,307 @@
-"""Naive forecasters: the bar that everything else has to clear."""
+"""Naive forecasters: the bar that everything else has to clear.
 
-from typing import ClassVar, Literal
+Ranges take the residuals as normal and independent: Hyndman & Athanasopoulos 2021, § 5.5.
+"""
+
+from abc import abstractmethod
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
 
-from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work, local_origins
+from proteron.core.errors import TooShortError
+from proteron.core.forecasters.forecaster import ForecasterState, Work
+from proteron.core.forecasters.local import LocalForecaster
 from proteron.core.panel import Floats, Panel
 from proteron.core.phases import previous_of_phase
 from proteron.core.timeline import Ints
 
-
-def _last_known(panel: Panel, index: int, origins: Ints) -> Floats:
-    """The last known value of one series as of each origin, NaN before its first."""
-    return previous_of_phase(panel.series(index), 1)[local_origins(panel, index, origins)]
+_MOST_AVERAGED = 200
 
 
-class LastValue(Forecaster):
+class Baseline(LocalForecaster):
+    """Forecasts with hardly anything to learn; `spread` is that of one-step errors inside what is known."""
+
+    family: ClassVar[str] = "baseline"
+    can: ClassVar[tuple[str, ...]] = ("gaps", "ranges")
+
+    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+        values = known.series(index)
+        count = int(np.isfinite(values).sum())
+        if not count:
+            raise TooShortError("Nothing is known of this series.", field="until")
+        learned = self.look(np.ascontiguousarray(values), known)
+        gaps = values - self.means_of(learned, values, np.arange(len(values)), 1)[:, 0]
+        gaps = gaps[np.isfinite(gaps)]
+        spent = self.spent
+        spread = float(np.sqrt((gaps**2).sum() / max(len(gaps) - spent, 1))) if len(gaps) else 0.0
+        return learned | {"spread": spread, "count": count}
+
+    @property
+    def spent(self) -> int:
+        """Numbers estimated besides the spread."""
+        return 0
+
+    def look(self, values: Floats, known: Panel) -> dict[str, Any]:
+        """What is learned besides the spread."""
+        return {}
+
+    @abstractmethod
+    def paths_around(self, learned: dict[str, Any], noise: Floats, rng: np.random.Generator) -> Floats:
+        """Deviations of paths from the mean, from independent one-step errors `noise` (count, horizon)."""
+
+    @abstractmethod
+    def growth(self, learned: dict[str, Any], horizon: int) -> Floats:
+        """Variances of the steps ahead in those of one-step errors, (horizon,)."""
+
+    def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
+        return float(learned["spread"]) * np.sqrt(self.growth(learned, horizon))
+
+    def paths_of(
+        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
+    ) -> Floats | None:
+        mean = self.means_of(learned, values, np.array([at]), horizon)[0]
+        noise = rng.normal(scale=float(learned["spread"]), size=(count, horizon))
+        return mean + self.paths_around(learned, noise, rng)
+
+
+def _last_known(values: Floats, at: Ints) -> Floats:
+    """The last known value as of each place, NaN before the first."""
+    return previous_of_phase(np.ascontiguousarray(values), 1)[at]
+
+
+class LastValue(Baseline):
     """The last known value, for every step ahead."""
 
     title: ClassVar[str] = "last value"
     kind: Literal["last_value"] = "last_value"
 
-    def learn(self, known: Panel, work: Work) -> ForecasterState:
-        return ForecasterState(known.keys)
+    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+        return np.repeat(_last_known(values, at)[:, None], horizon, axis=1)
 
-    def means(self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int) -> Floats:
-        last = np.stack([_last_known(panel, index, origins) for index in range(len(panel))])
-        return np.repeat(last[:, :, None], horizon, axis=2)
+    def growth(self, learned: dict[str, Any], horizon: int) -> Floats:
+        return np.arange(1.0, horizon + 1)
 
-    def summary(self, state: ForecasterState, key: str) -> str:
+    def paths_around(self, learned: dict[str, Any], noise: Floats, rng: np.random.Generator) -> Floats:
+        return np.cumsum(noise, axis=1)
+
+    def summary_of(self, learned: dict[str, Any]) -> str:
         return "Every step ahead equals the last known value."
 
 
-class SeasonalLastValue(Forecaster):
+class SeasonalLastValue(Baseline):
     """The last known value of the same phase; where it was never known, the last value."""
 
     title: ClassVar[str] = "same season last cycle"
+    can: ClassVar[tuple[str, ...]] = ("seasons", "gaps", "ranges")
     kind: Literal["seasonal_last_value"] = "seasonal_last_value"
     period: int | None = Field(
         None, ge=1, title="Period", description="Steps in a cycle; empty: the step's own season."
     )
 
-    def learn(self, known: Panel, work: Work) -> ForecasterState:
-        return ForecasterState(known.keys, facts={"period": self.period or known.axis.step.season})
+    def look(self, values: Floats, known: Panel) -> dict[str, Any]:
+        return {"period": self.period or known.axis.step.season}
 
-    def means(self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int) -> Floats:
-        period = int(state.facts["period"])
-        out = np.empty((len(panel), len(origins), horizon))
-        for index in range(len(panel)):
-            references = previous_of_phase(panel.series(index), period)
-            ahead = local_origins(panel, index, origins)[:, None] + np.arange(horizon) % period
-            last = _last_known(panel, index, origins)[:, None]
-            out[index] = np.where(np.isnan(references[ahead]), last, references[ahead])
+    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+        period = int(learned["period"])
+        references = previous_of_phase(np.ascontiguousarray(values), period)
+        ahead = at[:, None] + np.arange(horizon) % period
+        return np.where(np.isnan(references[ahead]), _last_known(values, at)[:, None], references[ahead])
+
+    def growth(self, learned: dict[str, Any], horizon: int) -> Floats:
+        return np.asarray(1.0 + np.floor(np.arange(horizon) / int(learned["period"])))
+
+    def paths_around(self, learned: dict[str, Any], noise: Floats, rng: np.random.Generator) -> Floats:
+        out = noise.copy()
+        period = int(learned["period"])
+        for h in range(period, noise.shape[1]):
+            out[:, h] += out[:, h - period]
         return out
 
-    def summary(self, state: ForecasterState, key: str) -> str:
-        return f"Every step equals the last known value {state.facts['period']} steps or whole cycles before it."
+    def summary_of(self, learned: dict[str, Any]) -> str:
+        return f"Every step equals the last known value {int(learned['period'])} steps or whole cycles before it."
 
     @property
     def label(self) -> str:
         return f"{self.title}, {self.period}" if self.period else self.title
 
 
-class Drift(Forecaster):
+class Drift(Baseline):
     """The last value, carried on along the line from the first to the last known value."""
 
     title: ClassVar[str] = "drift"
+    can: ClassVar[tuple[str, ...]] = ("trend", "gaps", "ranges")
     kind: Literal["drift"] = "drift"
 
-    def learn(self, known: Panel, work: Work) -> ForecasterState:
-        slopes = np.zeros(len(known))
-        for index in range(len(known)):
-            at = np.flatnonzero(~np.isnan(known.series(index)))
-            if len(at) > 1:
-                values = known.series(index)[at]
-                slopes[index] = (values[-1] - values[0]) / (at[-1] - at[0])
-        return ForecasterState(known.keys, {"slope": slopes})
+    @property
+    def spent(self) -> int:
+        return 1
 
-    def means(self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int) -> Floats:
-        out = np.empty((len(panel), len(origins), horizon))
-        for index, key in enumerate(panel.keys):
-            rise = state.arrays["slope"][state.row(key)] * np.arange(1, horizon + 1)
-            out[index] = _last_known(panel, index, origins)[:, None] + rise
-        return out
+    def look(self, values: Floats, known: Panel) -> dict[str, Any]:
+        at = np.flatnonzero(~np.isnan(values))
+        slope = (values[at[-1]] - values[at[0]]) / (at[-1] - at[0]) if len(at) > 1 else 0.0
+        return {"slope": slope, "steps": max(int(at[-1] - at[0]), 1)}
+
+    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+        return _last_known(values, at)[:, None] + float(learned["slope"]) * np.arange(1, horizon + 1)
+
+    def growth(self, learned: dict[str, Any], horizon: int) -> Floats:
+        steps = np.arange(1.0, horizon + 1)
+        return steps * (1 + steps / float(learned["steps"]))
+
+    def paths_around(self, learned: dict[str, Any], noise: Floats, rng: np.random.Generator) -> Floats:
+        doubt = rng.normal(scale=float(learned["spread"]) / np.sqrt(float(learned["steps"])), size=(len(noise), 1))
+        return np.cumsum(noise, axis=1) + doubt * np.arange(1, noise.shape[1] + 1)
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
-        return {"drift": float(state.arrays["slope"][state.row(key)])}
+        learned = self.learned(state, key)
+        return {} if learned is None else {"drift": float(learned["slope"])}
 
-    def summary(self, state: ForecasterState, key: str) -> str:
-        return f"The last known value, plus {self.parameters(state, key)['drift']:.4g} per step."
+    def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        return {} if learned is None else {"drift": float(learned["spread"] / np.sqrt(learned["steps"]))}
+
+    def summary_of(self, learned: dict[str, Any]) -> str:
+        return f"The last known value, plus {learned['slope']:.4g} per step."
 
 
-class Mean(Forecaster):
+class _Level(Baseline):
+    """Forecasts that stay at a level; their errors are independent, their level is known with some doubt."""
+
+    def doubt(self, learned: dict[str, Any]) -> float:
+        """Variance of the level in that of one-step errors."""
+        return 0.0
+
+    def growth(self, learned: dict[str, Any], horizon: int) -> Floats:
+        return np.full(horizon, 1.0 + self.doubt(learned))
+
+    def paths_around(self, learned: dict[str, Any], noise: Floats, rng: np.random.Generator) -> Floats:
+        scale = float(learned["spread"]) * np.sqrt(self.doubt(learned))
+        return noise + rng.normal(scale=scale, size=(len(noise), 1))
+
+
+class Mean(_Level):
     """The mean of all known values, for every step ahead."""
 
     title: ClassVar[str] = "mean"
     kind: Literal["mean"] = "mean"
 
-    def learn(self, known: Panel, work: Work) -> ForecasterState:
-        means = np.full(len(known), np.nan)
-        for index in range(len(known)):
-            values = known.series(index)
-            if not np.isnan(values).all():
-                means[index] = np.nanmean(values)
-        return ForecasterState(known.keys, {"mean": means})
+    @property
+    def spent(self) -> int:
+        return 1
 
-    def means(self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int) -> Floats:
-        rows = [state.row(key) for key in panel.keys]
-        return np.broadcast_to(state.arrays["mean"][rows, None, None], (len(rows), len(origins), horizon)).copy()
+    def look(self, values: Floats, known: Panel) -> dict[str, Any]:
+        return {"mean": float(np.nanmean(values))}
+
+    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+        return np.full((len(at), horizon), float(learned["mean"]))
+
+    def doubt(self, learned: dict[str, Any]) -> float:
+        return 1.0 / float(learned["count"])
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
-        return {"mean": float(state.arrays["mean"][state.row(key)])}
+        learned = self.learned(state, key)
+        return {} if learned is None else {"mean": float(learned["mean"])}
 
-    def summary(self, state: ForecasterState, key: str) -> str:
-        return f"Every step ahead equals the mean so far, {self.parameters(state, key)['mean']:.6g}."
+    def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        return {} if learned is None else {"mean": float(learned["spread"] / np.sqrt(learned["count"]))}
+
+    def summary_of(self, learned: dict[str, Any]) -> str:
+        return f"Every step ahead equals the mean so far, {learned['mean']:.6g}."
+
+
+class SeasonalMean(_Level):
+    """The mean of all known values of the same phase; where there is none, the mean of all."""
+
+    title: ClassVar[str] = "seasonal mean"
+    can: ClassVar[tuple[str, ...]] = ("seasons", "gaps", "ranges")
+    kind: Literal["seasonal_mean"] = "seasonal_mean"
+    period: int | None = Field(None, ge=1, title="Period", description="Empty: the step's own season.")
+
+    def look(self, values: Floats, known: Panel) -> dict[str, Any]:
+        period = self.period or known.axis.step.season
+        phases, present = np.arange(len(values)) % period, np.isfinite(values)
+        counts = np.bincount(phases[present], minlength=period)
+        sums = np.bincount(phases[present], weights=values[present], minlength=period)
+        figure = np.where(counts > 0, sums / np.maximum(counts, 1), np.nanmean(values))
+        return {"figure": figure, "period": period, "cycles": max(float(counts.mean()), 1.0)}
+
+    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+        period = int(learned["period"])
+        return np.asarray(learned["figure"][(at[:, None] + np.arange(horizon)) % period])
+
+    def doubt(self, learned: dict[str, Any]) -> float:
+        return 1.0 / float(learned["cycles"])
+
+    def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        if learned is None:
+            return {}
+        return {f"phase {i + 1}": float(value) for i, value in enumerate(learned["figure"][: int(learned["period"])])}
+
+    def summary_of(self, learned: dict[str, Any]) -> str:
+        figure = learned["figure"][: int(learned["period"])]
+        return f"The mean of each of {len(figure)} phases, from {figure.min():.4g} to {figure.max():.4g}."
+
+
+class MovingAverage(_Level):
+    """The mean of the last known points, as many as asked or as would have done best one step ahead."""
+
+    title: ClassVar[str] = "moving average"
+    cost: ClassVar[float] = 30.0
+    kind: Literal["moving_average"] = "moving_average"
+    length: int | None = Field(None, ge=1, title="Length", description="Points; empty: chosen by one-step error.")
+
+    def look(self, values: Floats, known: Panel) -> dict[str, Any]:
+        if self.length is not None:
+            return {"length": self.length}
+        most = min(_MOST_AVERAGED, max(len(values) // 2, 1))
+        if np.isfinite(values).sum() < 4:
+            return {"length": 1}
+        from_where = np.arange(len(values)) >= most  # every length is judged on the same points
+        errors = []
+        for length in range(1, most + 1):
+            gaps = (values - _mean_of_last(values, length)[:-1])[from_where]
+            gaps = gaps[np.isfinite(gaps)]
+            errors.append((gaps**2).mean() if len(gaps) else np.inf)
+        return {"length": int(np.argmin(errors)) + 1}
+
+    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+        return np.repeat(_mean_of_last(values, int(learned["length"]))[at][:, None], horizon, axis=1)
+
+    def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        return {} if learned is None else {"length": float(learned["length"])}
+
+    def summary_of(self, learned: dict[str, Any]) -> str:
+        return f"Every step ahead equals the mean of the last {int(learned['length'])} known points."
+
+
+def _mean_of_last(values: Floats, length: int) -> Floats:
+    """Mean of the last `length` known values before each place 0 … n, of fewer where there are not so many."""
+    present = np.flatnonzero(np.isfinite(values))
+    known = values[present]
+    out = np.full(len(values) + 1, np.nan)
+    if len(known):
+        centre = known.mean()
+        sums = np.concatenate([[0.0], np.cumsum(known - centre)])
+        ends = np.arange(1, len(known) + 1)
+        starts = np.maximum(ends - length, 0)
+        means = centre + (sums[ends] - sums[starts]) / (ends - starts)
+        rank = np.searchsorted(present, np.arange(len(values) + 1), side="left")
+        out = np.where(rank > 0, means[np.maximum(rank - 1, 0)], np.nan)
+    return out
+
+
+class Zero(_Level):
+    """Zero for every step ahead: what a flattened series is expected to be."""
+
+    title: ClassVar[str] = "zero"
+    kind: Literal["zero"] = "zero"
+
+    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+        return np.zeros((len(at), horizon))
+
+    def summary_of(self, learned: dict[str, Any]) -> str:
+        return "Every step ahead is zero."

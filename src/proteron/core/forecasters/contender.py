@@ -7,29 +7,19 @@ from typing import Annotated, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BeforeValidator, Field
+from pydantic import BeforeValidator
 
 from proteron.core.compiled import single_blas_thread
 from proteron.core.documents import Settings, content_hash
 from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.flatten import Chain, FittedChain
-from proteron.core.forecasters.baselines import Drift, LastValue, Mean, SeasonalLastValue
-from proteron.core.forecasters.dense_network import DenseNetwork
 from proteron.core.forecasters.forecast import Forecast
-from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
+from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster
-from proteron.core.forecasters.ridge import Ridge
-from proteron.core.forecasters.smoothing.forecaster import Smoothing
+from proteron.core.forecasters.registry import FORECASTERS, AnyForecaster
 from proteron.core.forecasters.window_forecaster import WindowForecaster, with_plan
 from proteron.core.panel import FROM_BOTH_SIDES, Floats, Panel
 from proteron.core.timeline import Ints, Moment
-
-FORECASTERS: tuple[type[Forecaster], ...] = (
-    LastValue, SeasonalLastValue, Drift, Mean, Smoothing, Ridge, DenseNetwork,
-)  # fmt: skip
-AnyForecaster = Annotated[
-    LastValue | SeasonalLastValue | Drift | Mean | Smoothing | Ridge | DenseNetwork, Field(discriminator="kind")
-]  # one line per forecaster
 
 _RESIDUAL_ORIGINS = 300
 _SMEARED = 60

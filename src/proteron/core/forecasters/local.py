@@ -75,11 +75,16 @@ class LocalForecaster(Forecaster):
             if learned is None:
                 continue
             values, first = self._since(learned, panel, index)
+            learned["outside"] = self.outside(panel, index, first)
             at = origins - first
             possible = (at >= 0) & (at <= len(values))
             if possible.any():
                 out[index, possible] = self.means_of(learned, values, at[possible], horizon)
         return out
+
+    def outside(self, panel: Panel, index: int, first: int) -> Floats | None:
+        """What is known besides the series from grid position `first` on, handed on as `learned["outside"]`."""
+        return None
 
     @staticmethod
     def _since(learned: dict[str, Any], panel: Panel, index: int) -> tuple[Floats, int]:
@@ -112,6 +117,7 @@ class LocalForecaster(Forecaster):
                 some = True
                 continue
             values, first = self._since(learned, panel, index)
+            learned["outside"] = self.outside(panel, index, first)
             at = origin - first
             if not 0 <= at <= len(values):
                 continue
@@ -138,6 +144,7 @@ class LocalForecaster(Forecaster):
             if learned is None:
                 continue
             values, first = self._since(learned, panel, index)
+            learned["outside"] = self.outside(panel, index, first)
             if not 0 <= origin - first <= len(values):
                 continue
             rng = np.random.default_rng([seed, state.row(key)])

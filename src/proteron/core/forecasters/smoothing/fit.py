@@ -47,7 +47,7 @@ def information(loglik: float, free: int, count: int) -> dict[str, float]:
     left = count - free - 1
     return {
         "loglik": loglik, "aic": aic, "aicc": aic + 2 * free * (free + 1) / left if left > 0 else np.inf,
-        "bic": -2 * loglik + free * np.log(max(count, 1)),
+        "bic": float(-2 * loglik + free * np.log(max(count, 1))),
     }  # fmt: skip
 
 

@@ -1,0 +1,257 @@
+"""Seasonal ARIMA with covariates as a forecaster."""
+
+from typing import Annotated, Any, ClassVar, Literal
+
+import numpy as np
+from pydantic import Field, model_validator
+
+from proteron.core.errors import SettingsError, TooShortError
+from proteron.core.forecasters.arima.fit import ArimaFit, Orders, differenced, fit_arima
+from proteron.core.forecasters.arima.kernels import ahead, impulses, states
+from proteron.core.forecasters.arima.search import Limits, Tried, choose_orders, differences
+from proteron.core.forecasters.forecaster import ForecasterState, Work
+from proteron.core.forecasters.local import LocalForecaster
+from proteron.core.forecasters.smoothing.fit import information
+from proteron.core.panel import Floats, Panel
+from proteron.core.timeline import Ints
+
+Part = Annotated[int, Field(ge=0, le=10)] | None
+_LONGEST_SEASON = 60
+
+
+class Arima(LocalForecaster):
+    """Autoregression, differences and moving averages, plain and seasonal, with covariates, by exact likelihood.
+
+    Orders that are empty are chosen: differences by tests, the rest by a criterion. Covariates enter linearly, the
+    model is that of what they leave; they must be known as far ahead as is forecast.
+    Sources: Durbin & Koopman 2012; Morf, Sidhu & Kailath 1974; Monahan 1984; Hyndman & Khandakar 2008.
+    """
+
+    title: ClassVar[str] = "ARIMA"
+    family: ClassVar[str] = "ARIMA"
+    can: ClassVar[tuple[str, ...]] = ("trend", "seasons", "covariates", "gaps", "ranges")
+    cost: ClassVar[float] = 2000.0
+    kind: Literal["arima"] = "arima"
+    order: tuple[Part, Part, Part] | None = Field(None, title="Order", description="(p, d, q); empty parts: chosen.")
+    seasonal: tuple[Part, Part, Part] | None = Field(None, title="Seasonal order", description="(P, D, Q).")
+    period: int | None = Field(None, ge=1, title="Period", description="Empty: the step's own season.")
+    constant: bool | None = Field(None, title="Constant", description="A mean or drift; empty: chosen.")
+    covariates: tuple[str, ...] = Field((), title="Covariates", description="Columns known ahead.")
+    choose_by: Literal["aicc", "aic", "bic"] = Field("aicc", title="Choose by")
+    search: Literal["stepwise", "grid"] = Field("stepwise", title="Search")
+    enforced: bool = Field(
+        True, title="Invertible", description="Keep moving averages invertible; free ones fit alike, read worse."
+    )
+    largest: int = Field(5, ge=1, le=10, title="Largest orders", json_schema_extra={"advanced": True})
+
+    @model_validator(mode="after")
+    def _season_has_a_period(self) -> "Arima":
+        if self.period == 1 and self.seasonal is not None and any(part for part in self.seasonal if part):
+            raise ValueError("seasonal orders need a period of at least 2")
+        return self
+
+    @property
+    def label(self) -> str:
+        if self.order is None or None in self.order:
+            return self.title
+        text = f"{self.title} {self.order}"
+        return f"{text} {self.seasonal}" if self.seasonal and any(self.seasonal) else text
+
+    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+        values = np.ascontiguousarray(known.series(index))
+        present = np.flatnonzero(np.isfinite(values))
+        if len(present) < 4:
+            raise TooShortError(f"An ARIMA model needs 4 known points; there are {len(present)}.", field="order")
+        offset = int(present[0])
+        outside = self.outside(known, index, int(known.starts[index]))
+        rest = None if outside is None else outside[offset : len(values)]
+        values = values[offset:]
+        if np.ptp(values[np.isfinite(values)]) == 0:
+            fitted, tried = _constant_fit(values), list[Tried]()
+        else:
+            fitted, tried = self._fit(values, rest, known.axis.step.season)
+        return {
+            "offset": offset, "orders": np.array([*_order_numbers(fitted.orders)], dtype=np.float64),
+            "coefficients": fitted.coefficients, "effects": fitted.effects, "errors": fitted.errors,
+            "variance": fitted.variance, "loglik": fitted.loglik, "free": fitted.free, "count": fitted.count,
+            "constant": float(bool(fitted.effect_names) and fitted.effect_names[0] in ("mean", "drift")),
+            "~tried": [each.document for each in tried],
+        }  # fmt: skip
+
+    def _fit(self, values: Floats, outside: Floats | None, season: int) -> tuple[ArimaFit, list[Tried]]:
+        period = self.period or (season if season <= _LONGEST_SEASON else 1)
+        p, d, q = self.order or (None, None, None)
+        sp, sd, sq = self.seasonal or (None, None, None)
+        if self.seasonal is None and self.order is not None and None not in self.order:
+            sp, sd, sq = 0, 0, 0  # a whole order is given and no season is asked for
+        known = int(np.isfinite(values).sum())
+        if period < 2 or known < 2 * period + 8:
+            if any((sp, sd, sq)):
+                raise TooShortError(f"Seasonal orders with period {period} need more points than {known}.",
+                                    field="seasonal")  # fmt: skip
+            period, sp, sd, sq = 1, 0, 0, 0
+        if d is None or sd is None:
+            plain, seasonal = differences(values, period if sd is None else 1)
+            if sd is None:
+                sd = seasonal
+            if d is None:
+                d = differences(values[period:] - values[:-period], 1)[0] if sd and seasonal != sd else plain
+        base = Orders(p or 0, d, q or 0, sp or 0, sd, sq or 0, period)
+        free = {"p": p is None, "q": q is None, "seasonal_p": sp is None and period > 1,
+                "seasonal_q": sq is None and period > 1}  # fmt: skip
+        if not any(free.values()) and self.constant is not None:
+            fitted = fit_arima(values, base, constant=self.constant and d + sd < 2, covariates=outside,
+                               names=self.covariates, enforced=self.enforced)  # fmt: skip
+            return fitted, []
+        constant = self.constant
+        if constant is None and not any(free.values()):
+            constant = d + sd == 0  # the usual rule where the orders are given
+        if constant is not None and not any(free.values()):
+            fitted = fit_arima(values, base, constant=constant, covariates=outside, names=self.covariates,
+                               enforced=self.enforced)  # fmt: skip
+            return fitted, []
+        limits = Limits(self.largest, self.largest, 2, 2, max(self.largest, 5))
+        return choose_orders(values, base, free, constant, outside, self.covariates, self.choose_by, self.search,
+                             limits)  # fmt: skip
+
+    def outside(self, panel: Panel, index: int, first: int) -> Floats | None:
+        """Covariates from grid position `first` on, as far as they are known, (n + ahead, k)."""
+        if not self.covariates:
+            return None
+        columns = []
+        for name in self.covariates:
+            covariate = panel.covariate(name)
+            if covariate.role != "known_ahead":
+                raise SettingsError(f"“{name}” is not known ahead, so nothing can be forecast from it.",
+                                    field="covariates")  # fmt: skip
+            columns.append(covariate.series(index)[first - int(panel.starts[index]) :])
+        length = min(len(column) for column in columns)
+        return np.column_stack([column[:length] for column in columns])
+
+    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+        fitted, offset = _fitted(learned, self.covariates), int(learned["offset"])
+        length = len(values) - offset
+        effect = _effect(fitted, learned, length + horizon, offset)
+        rest = np.ascontiguousarray(values[offset:] - effect[:length])
+        ar, ma = fitted.polynomials()
+        undone = difference_coefficients(fitted.orders)
+        lost = fitted.orders.lost
+        out = np.full((len(at), horizon), np.nan)
+        if length <= lost:
+            return out
+        rest = _filled_forward(rest, fitted, ar, ma, undone) if lost else rest
+        kept = np.empty((length - lost + 1, max(len(ar), len(ma) + 1)))
+        states(np.ascontiguousarray(differenced(rest, fitted.orders)[:, None]), ar, ma, kept)
+        for row, place in enumerate((at - offset).tolist()):
+            if place >= max(lost, 1):
+                ahead(kept[place - lost], ar, undone, rest, place, out[row])
+                out[row] += effect[place : place + horizon]
+        return out
+
+    def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
+        fitted = _fitted(learned, self.covariates)
+        weights = _integrated(fitted, horizon)
+        return np.sqrt(fitted.variance * np.cumsum(weights**2))
+
+    def paths_of(
+        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
+    ) -> Floats | None:
+        fitted = _fitted(learned, self.covariates)
+        weights = _integrated(fitted, horizon)
+        mean = self.means_of(learned, values, np.array([at]), horizon)[0]
+        noise = rng.normal(scale=np.sqrt(fitted.variance), size=(count, horizon))
+        moves = np.zeros((count, horizon))
+        for back in range(horizon):
+            moves[:, back:] += weights[back] * noise[:, : horizon - back]
+        return mean + moves
+
+    def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        return {} if learned is None else _fitted(learned, self.covariates).parameters
+
+    def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        return {} if learned is None else _fitted(learned, self.covariates).standard_errors
+
+    def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        if learned is None:
+            return {}
+        return information(float(learned["loglik"]), int(learned["free"]), int(learned["count"]))
+
+    def summary_of(self, learned: dict[str, Any]) -> str:
+        fitted = _fitted(learned, self.covariates)
+        parts = [f"{name} {value:.3g}" for name, value in fitted.parameters.items() if name != "variance"]
+        return f"ARIMA {fitted.orders}{': ' + ', '.join(parts[:8]) if parts else ''}."
+
+
+def _order_numbers(orders: Orders) -> tuple[int, ...]:
+    return (orders.p, orders.d, orders.q, orders.seasonal_p, orders.seasonal_d, orders.seasonal_q, orders.period)
+
+
+def _constant_fit(values: Floats) -> ArimaFit:
+    """The model of a series that never changes."""
+    level = float(values[np.isfinite(values)][0])
+    count = int(np.isfinite(values).sum())
+    return ArimaFit(Orders(), np.empty(0), np.array([level]), ("mean",), np.zeros(1), 0.0, np.nan, 2, count, 0)
+
+
+def _fitted(learned: dict[str, Any], covariates: tuple[str, ...]) -> ArimaFit:
+    orders = Orders(*(int(each) for each in learned["orders"]))
+    names = (*(("mean" if orders.d + orders.seasonal_d == 0 else "drift",) if learned["constant"] else ()), *covariates)
+    size = sum(orders.counts)
+    errors = np.concatenate([learned["errors"][:size], learned["errors"][size : size + len(names)]])
+    return ArimaFit(
+        orders, np.ascontiguousarray(learned["coefficients"][:size]), learned["effects"][: len(names)], names, errors,
+        float(learned["variance"]), float(learned["loglik"]), int(learned["free"]), int(learned["count"]), 0,
+    )  # fmt: skip
+
+
+def _effect(fitted: ArimaFit, learned: dict[str, Any], length: int, offset: int) -> Floats:
+    """What constant and covariates add to each of `length` points from the first known one on; NaN where unknown."""
+    total = np.zeros(length)
+    names = list(fitted.effect_names)
+    if names and names[0] in ("mean", "drift") and learned["constant"]:
+        total += fitted.effects[0] * (np.ones(length) if names[0] == "mean" else np.arange(1.0, length + 1))
+        names = names[1:]
+    if names:
+        columns = learned["outside"][offset : offset + length]
+        there = columns @ fitted.effects[len(fitted.effects) - len(names) :]
+        total[: len(there)] += there
+        total[len(there) :] = np.nan
+    return total
+
+
+def difference_coefficients(orders: Orders) -> Floats:
+    """δ of 1 - δ₁B - δ₂B² …, the product of all differences, (lost,)."""
+    polynomial = np.ones(1)
+    for lag, times in ((1, orders.d), (orders.period, orders.seasonal_d)):
+        for _ in range(times):
+            factor = np.zeros(lag + 1)
+            factor[0], factor[lag] = 1.0, -1.0
+            polynomial = np.convolve(polynomial, factor)
+    return -polynomial[1:]
+
+
+def _integrated(fitted: ArimaFit, horizon: int) -> Floats:
+    """Weights of past errors in the undifferenced series, (horizon,)."""
+    ar, ma = fitted.polynomials()
+    whole = np.convolve(np.concatenate([[1.0], -ar]), np.concatenate([[1.0], -difference_coefficients(fitted.orders)]))
+    return np.asarray(impulses(-whole[1:], ma, horizon))
+
+
+def _filled_forward(rest: Floats, fitted: ArimaFit, ar: Floats, ma: Floats, undone: Floats) -> Floats:
+    """Missing points become what was forecast of them from the points before, so that differences can be taken."""
+    missing = np.flatnonzero(~np.isfinite(rest))
+    if not len(missing):
+        return rest
+    out, lost = rest.copy(), fitted.orders.lost
+    size = max(len(ar), len(ma) + 1)
+    for place in missing.tolist():
+        if place <= lost:
+            out[place] = out[place - 1] if place else 0.0
+            continue
+        kept = np.empty((place - lost + 1, size))
+        states(np.ascontiguousarray(differenced(out[:place], fitted.orders)[:, None]), ar, ma, kept)
+        ahead(kept[-1], ar, undone, out, place, out[place : place + 1])
+    return out

@@ -1,0 +1,36 @@
+"""All forecasters: one line each."""
+
+from typing import Annotated, get_args
+
+from pydantic import Field
+
+from proteron.core.forecasters.arima.forecaster import Arima
+from proteron.core.forecasters.baselines import (
+    Drift,
+    LastValue,
+    Mean,
+    MovingAverage,
+    SeasonalLastValue,
+    SeasonalMean,
+    Zero,
+)  # fmt: skip
+from proteron.core.forecasters.dense_network import DenseNetwork
+from proteron.core.forecasters.forecaster import Forecaster
+from proteron.core.forecasters.ridge import Ridge
+from proteron.core.forecasters.smoothing.forecaster import Smoothing
+
+AnyForecaster = Annotated[
+    LastValue
+    | SeasonalLastValue
+    | Drift
+    | Mean
+    | SeasonalMean
+    | MovingAverage
+    | Zero
+    | Smoothing
+    | Arima
+    | Ridge
+    | DenseNetwork,
+    Field(discriminator="kind"),
+]
+FORECASTERS: tuple[type[Forecaster], ...] = get_args(get_args(AnyForecaster)[0])
