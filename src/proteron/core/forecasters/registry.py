@@ -16,8 +16,11 @@ from proteron.core.forecasters.baselines import (
 )  # fmt: skip
 from proteron.core.forecasters.dense_network import DenseNetwork
 from proteron.core.forecasters.forecaster import Forecaster
+from proteron.core.forecasters.intermittent import Intermittent
 from proteron.core.forecasters.ridge import Ridge
 from proteron.core.forecasters.smoothing.forecaster import Smoothing
+from proteron.core.forecasters.structural import LocalLevel, LocalTrend, Structural
+from proteron.core.forecasters.theta import Theta
 
 AnyForecaster = Annotated[
     LastValue
@@ -28,7 +31,12 @@ AnyForecaster = Annotated[
     | MovingAverage
     | Zero
     | Smoothing
+    | Theta
+    | Intermittent
     | Arima
+    | LocalLevel
+    | LocalTrend
+    | Structural
     | Ridge
     | DenseNetwork,
     Field(discriminator="kind"),

@@ -60,7 +60,7 @@ def start_values(values: Floats, form: Form, period: int) -> Floats:
     first = int(np.flatnonzero(np.isfinite(values))[0])
     head = values[first:]
     if form.season is not None:
-        figure = _first_figure(head[: max(5 * period, 2 * period + 2)], period, form.season)
+        figure = seasonal_figure(head[: max(5 * period, 2 * period + 2)], period, form.season)
         start[2:] = np.roll(figure, first % period)
         whole = np.resize(figure, len(head))
         head = head - whole if form.season == "add" else head / np.where(whole == 0, 1.0, whole)
@@ -80,8 +80,11 @@ def start_values(values: Floats, form: Form, period: int) -> Floats:
     return start
 
 
-def _first_figure(head: Floats, period: int, way: str) -> Floats:
-    """The season of the first cycles, (period,): deviations from a centred mean over one cycle, averaged by phase."""
+def seasonal_figure(head: Floats, period: int, way: str) -> Floats:
+    """The season of some cycles, (period,): deviations from a centred mean over one cycle, averaged by phase.
+
+    Deviations sum to zero, ratios (“mul”) to the period.
+    """
     weights = np.ones(period + 1 - period % 2)
     if period % 2 == 0:
         weights[[0, -1]] = 0.5

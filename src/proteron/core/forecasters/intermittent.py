@@ -1,0 +1,107 @@
+"""Demand that is mostly zero: sizes and intervals smoothed apart."""
+
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+
+from proteron.core.compiled import kernel
+from proteron.core.errors import TooShortError, UnitsError
+from proteron.core.forecasters.forecaster import ForecasterState, Work
+from proteron.core.forecasters.local import LocalForecaster
+from proteron.core.panel import Floats, Panel
+from proteron.core.timeline import Ints
+
+_WEIGHTS = np.linspace(0.01, 0.5, 50)
+_METHODS = {"croston": 0, "approximated": 1, "probability": 2}
+
+
+@kernel
+def demand_rates(values: Floats, weight: float, rest: float, method: int, out: Floats) -> None:
+    """The expected demand per step before each point and after the last, into (n + 1,), NaN before the first demand."""
+    size, gap, since = np.nan, np.nan, 1.0
+    for t in range(len(values) + 1):
+        if method == 2:
+            out[t] = size * gap
+        else:
+            out[t] = size / gap if method == 0 else (1.0 - rest / 2.0) * size / gap
+        if t == len(values):
+            break
+        value = values[t]
+        if value != value:
+            continue
+        if method == 2:
+            happened = 1.0 if value != 0.0 else 0.0
+            if size == size:
+                gap += rest * (happened - gap)
+                if happened:
+                    size += weight * (value - size)
+            elif happened:
+                size, gap = value, 1.0 / since
+            since += 1.0
+        elif value != 0.0:
+            if size == size:
+                size += weight * (value - size)
+                gap += rest * (since - gap)
+            else:
+                size, gap = value, since
+            since = 1.0
+        else:
+            since += 1.0
+
+
+class Intermittent(LocalForecaster):
+    """Demand per step where most steps have none: the size of a demand and how often there is one, each smoothed.
+
+    Croston 1972; its bias taken out (Syntetos & Boylan 2005); by the probability of demand, which falls while there
+    is none (Teunter, Syntetos & Babai 2011). Weights that are empty are those of the smallest squared error.
+    """
+
+    title: ClassVar[str] = "intermittent demand"
+    family: ClassVar[str] = "smoothing"
+    can: ClassVar[tuple[str, ...]] = ("gaps",)
+    cost: ClassVar[float] = 60.0
+    kind: Literal["intermittent"] = "intermittent"
+    method: Literal["croston", "approximated", "probability"] = Field(
+        "approximated", title="Method", description="Plain, with its bias taken out, or by the probability of demand."
+    )
+    weight: float | None = Field(None, gt=0, le=1, title="Weight of sizes")
+    interval_weight: float | None = Field(None, gt=0, le=1, title="Weight of intervals")
+
+    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+        values = np.ascontiguousarray(known.series(index))
+        there = np.isfinite(values)
+        if not (values[there] > 0).any():
+            raise TooShortError("There is no demand above zero to learn from.", field="until")
+        if values[there].min() < 0:
+            raise UnitsError("Demand is never below zero; this series is.", field="until")
+        best, chosen = np.inf, (0.1, 0.1)
+        out = np.empty(len(values) + 1)
+        for weight in _WEIGHTS if self.weight is None else (self.weight,):
+            for rest in (weight,) if self.interval_weight is None else (self.interval_weight,):
+                demand_rates(values, float(weight), float(rest), _METHODS[self.method], out)
+                gaps = values - out[:-1]
+                gaps = gaps[np.isfinite(gaps)]
+                error = (gaps**2).mean() if len(gaps) else 0.0
+                if error < best:
+                    best, chosen = error, (float(weight), float(rest))
+        return {"weight": chosen[0], "rest": chosen[1]}
+
+    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+        out = np.empty(len(values) + 1)
+        demand_rates(
+            np.ascontiguousarray(values), float(learned["weight"]), float(learned["rest"]), _METHODS[self.method], out
+        )
+        return np.repeat(out[at][:, None], horizon, axis=1)
+
+    def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        if learned is None:
+            return {}
+        return {"level_weight": float(learned["weight"]), "interval_weight": float(learned["rest"])}
+
+    def summary_of(self, learned: dict[str, Any]) -> str:
+        return (
+            f"Demand per step from sizes smoothed with weight {learned['weight']:.3g} and intervals with "
+            f"{learned['rest']:.3g}, {self.method}."
+        )

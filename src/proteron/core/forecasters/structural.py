@@ -1,0 +1,354 @@
+"""Structural models: local level, local trend, season, as unobserved parts that drift (Harvey 1989)."""
+
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+from scipy import linalg
+
+from proteron.core.compiled import kernel
+from proteron.core.errors import TooShortError
+from proteron.core.forecasters.arima.fit import hessian
+from proteron.core.forecasters.forecaster import ForecasterState, Work
+from proteron.core.forecasters.local import LocalForecaster
+from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell
+from proteron.core.forecasters.smoothing.fit import information
+from proteron.core.panel import Floats, Panel
+from proteron.core.timeline import Ints
+
+_APART = 1e-6
+_LONGEST_SEASON = 60
+
+
+@kernel
+def whiten_parts(  # noqa: C901
+    columns: Floats, move: Floats, ratios: Floats, noise: float, begin: Floats, white: Floats, kept: Floats
+) -> float:  # fmt: skip
+    """Standardised one-step errors (n, c) of columns under a model whose state is known at the start.
+
+    The first entry of `move` a (k, k) times the state, plus that of the season, is seen with noise of variance
+    `noise`; `ratios` (k,) are variances of what each part of the state drifts by. `begin` (k, c) is the state before
+    the first point. `kept` (n + 1, k) gets the first column's predicted states where it has room. The first row of
+    `move` beyond the state tells what is seen. Returns Σ log variance; NaN in the first column is missing.
+    """
+    size = len(begin)
+    width = columns.shape[1]
+    seen = move[size]
+    rows, places = np.nonzero(move[:size])  # few, whatever the size
+    state, moved = begin.copy(), np.empty(begin.shape)
+    spread, room = np.zeros((size, size)), np.empty((size, size))
+    gain = np.empty(size)
+    total = 0.0
+    for t in range(len(columns)):
+        if t < len(kept):
+            kept[t] = state[:, 0]
+        value = columns[t, 0]
+        if value == value:
+            variance = noise
+            for i in range(size):
+                gain[i] = 0.0
+                for j in range(size):
+                    gain[i] += spread[i, j] * seen[j]
+            for i in range(size):
+                variance += seen[i] * gain[i]
+            total += np.log(variance)
+            root = 1.0 / np.sqrt(variance)
+            for c in range(width):
+                error = columns[t, c]
+                for i in range(size):
+                    error -= seen[i] * state[i, c]
+                white[t, c] = error * root
+                for i in range(size):
+                    state[i, c] += gain[i] * error / variance
+            for i in range(size):
+                for j in range(size):
+                    spread[i, j] -= gain[i] * gain[j] / variance
+        else:
+            white[t] = 0.0
+        moved[:] = 0.0
+        room[:] = 0.0
+        for n in range(len(rows)):
+            i, j = rows[n], places[n]
+            factor = move[i, j]
+            for c in range(width):
+                moved[i, c] += factor * state[j, c]
+            for c in range(size):
+                room[c, i] += factor * spread[j, c]  # the covariance is symmetric, so rows may be read for columns
+        state, moved = moved, state
+        spread[:] = 0.0
+        for n in range(len(rows)):
+            i, j = rows[n], places[n]
+            factor = move[i, j]
+            for c in range(size):
+                spread[i, c] += factor * room[j, c]
+        for i in range(size):
+            spread[i, i] += ratios[i]
+    if len(kept) > len(columns):
+        kept[len(columns)] = state[:, 0]
+    return total
+
+
+@kernel
+def diffuse_value(  # noqa: C901
+    values: Floats, move: Floats, drifting: Floats, free: Floats, count: int, start: Floats
+) -> float:  # fmt: skip
+    """Minus the diffuse log-likelihood without its constant, the spread profiled out; `start` (k,) is estimated.
+
+    The first state is what least squares makes of it, with an even prior (de Jong 1991). `drifting` (parts, k) says
+    which entries of the state a part's variance belongs to; `free` (parts,) are log variances over that of the noise.
+    """
+    size = len(start)
+    ratios = np.zeros(size)
+    for part in range(len(drifting)):
+        for i in range(size):
+            ratios[i] += drifting[part, i] * np.exp(free[part])
+    columns, begin = np.zeros((len(values), size + 1)), np.zeros((size, size + 1))
+    for t in range(len(values)):
+        columns[t, 0] = values[t]
+    for i in range(size):
+        begin[i, i + 1] = -1.0  # the errors of nothing seen are what the state would have shown
+    white = np.empty(columns.shape)
+    logs = whiten_parts(columns, move, ratios, 1.0, begin, white, np.empty((0, size)))
+    inner, right, squares = np.zeros((size, size)), np.zeros(size), 0.0
+    for t in range(len(values)):
+        squares += white[t, 0] * white[t, 0]
+        for i in range(size):
+            right[i] += white[t, i + 1] * white[t, 0]
+            for j in range(size):
+                inner[i, j] += white[t, i + 1] * white[t, j + 1]
+    for i in range(size):
+        for j in range(i + 1):
+            part = inner[i, j]
+            for k in range(j):
+                part -= inner[i, k] * inner[j, k]
+            if i == j:
+                if not part > 1e-13 * inner[i, i]:
+                    return np.inf
+                inner[i, i] = np.sqrt(part)
+                logs += 2.0 * np.log(inner[i, i])
+            else:
+                inner[i, j] = part / inner[j, j]
+        for k in range(i):
+            right[i] -= inner[i, k] * right[k]
+        right[i] /= inner[i, i]
+        squares -= right[i] * right[i]
+    for i in range(size - 1, -1, -1):
+        for k in range(i + 1, size):
+            right[i] -= inner[k, i] * right[k]
+        right[i] /= inner[i, i]
+    start[:] = right
+    free_points = count - size
+    return 0.5 * (free_points * np.log(max(squares, 1e-300) / free_points) + logs)
+
+
+@kernel
+def maximise_parts(values: Floats, move: Floats, drifting: Floats, free: Floats, count: int, start: Floats) -> float:
+    """Maximise the diffuse likelihood from `free` on, in place; returns minus its logarithm without its constant."""
+    room, gradient = bfgs_room(len(free)), np.zeros(len(free))
+    best, lowest, told, calls = free.copy(), np.inf, GO_ON, 0
+    while told == GO_ON and calls < 2000:
+        for i in range(len(free)):
+            free[i] = min(max(free[i], -25.0), 25.0)
+        value = diffuse_value(values, move, drifting, free, count, start)
+        for k in range(len(free)):
+            at = free.copy()
+            at[k] += _APART
+            gradient[k] = (diffuse_value(values, move, drifting, at, count, start) - value) / _APART
+        calls += 1
+        if value < lowest:
+            lowest = value
+            best[:] = free
+        told = bfgs_tell(room, free, value, gradient, 1e-10)
+    free[:] = best
+    return diffuse_value(values, move, drifting, free, count, start)
+
+
+def parts_of_state(trend: bool, period: int) -> tuple[Floats, Floats, tuple[str, ...]]:
+    """How the state moves (k + 1, k), the last row what is seen; which entries each part drifts; the parts' names."""
+    size = 1 + trend + (period - 1 if period > 1 else 0)
+    move = np.zeros((size + 1, size))
+    move[0, 0], names, drifting = 1.0, ["level"], [np.eye(size)[0]]
+    if trend:
+        move[0, 1] = move[1, 1] = 1.0
+        names.append("trend")
+        drifting.append(np.eye(size)[1])
+    move[size, 0] = 1.0
+    if period > 1:
+        first = 1 + trend
+        move[first, first:] = -1.0
+        for i in range(first + 1, size):
+            move[i, i - 1] = 1.0
+        move[size, first] = 1.0
+        names.append("season")
+        drifting.append(np.eye(size)[first])
+    return move, np.array(drifting), tuple(names)
+
+
+class _Parts(LocalForecaster):
+    """What the structural models share."""
+
+    family: ClassVar[str] = "structural"
+    cost: ClassVar[float] = 500.0
+
+    def layout(self, season: int, known: int) -> tuple[bool, int]:
+        """Whether there is a trend, and the period of the season, 1 for none."""
+        return False, 1
+
+    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+        values = np.ascontiguousarray(known.series(index))
+        present = np.flatnonzero(np.isfinite(values))
+        trend, period = self.layout(known.axis.step.season, len(present))
+        move, drifting, names = parts_of_state(trend, period)
+        size = len(move) - 1
+        if len(present) < size + len(names) + 2:
+            raise TooShortError(
+                f"{self.title} needs {size + len(names) + 2} known points; there are {len(present)}.", field="until"
+            )
+        offset = int(present[0])
+        values = values[offset:]
+        unit = float(np.nanstd(values)) or max(float(np.nanmax(np.abs(values))), 1.0)
+        centre = float(np.nanmean(values))
+        scaled = np.ascontiguousarray((values - centre) / unit)
+        start, free = np.zeros(size), np.full(len(names), -2.0)
+        value = maximise_parts(scaled, move, drifting, free, len(present), start)
+        if not np.isfinite(value):
+            raise TooShortError(f"{self.title} cannot tell its parts apart from so few points.", field="until")
+        variance, spread_of = self._scaled_variances(scaled, move, drifting, free, start)
+        count = len(present)
+        loglik = -value - 0.5 * (count - size) * (np.log(2 * np.pi) + 1) - (count - size) * np.log(unit)
+        begin = start * unit
+        begin[0] += centre
+        curvature = hessian(
+            lambda at: diffuse_value(scaled, move, drifting, at, count, np.zeros(size)), free.copy(),
+            np.full(len(free), 1e-2),
+        )  # fmt: skip
+        try:
+            doubt = np.sqrt(np.where(np.diag(linalg.inv(curvature)) > 0, np.diag(linalg.inv(curvature)), np.nan))
+        except (linalg.LinAlgError, ValueError):
+            doubt = np.full(len(free), np.nan)
+        return {
+            "offset": offset, "trend": float(trend), "period": period, "begin": begin,
+            "noise": variance * unit**2, "ratios": np.exp(free), "doubt": doubt, "loglik": float(loglik),
+            "spread": spread_of * unit**2, "count": count, "free": len(names) + 1,
+        }  # fmt: skip
+
+    @staticmethod
+    def _scaled_variances(
+        scaled: Floats, move: Floats, drifting: Floats, free: Floats, start: Floats
+    ) -> tuple[float, float]:
+        """Variance of the noise, and of one-step errors at the end."""
+        white, kept = np.empty((len(scaled), 1)), np.empty((0, len(start)))
+        ratios = np.exp(free) @ drifting
+        whiten_parts(scaled[:, None], move, ratios, 1.0, start[:, None].copy(), white, kept)
+        known = int(np.isfinite(scaled).sum())
+        variance = float((white**2).sum() / max(known - len(start), 1))
+        return variance, variance
+
+    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+        move, drifting, _ = parts_of_state(bool(learned["trend"]), int(learned["period"]))
+        offset, size = int(learned["offset"]), len(move) - 1
+        rest = np.ascontiguousarray(values[offset:])
+        kept = np.empty((len(rest) + 1, size))
+        ratios = learned["ratios"][: len(drifting)] @ drifting
+        begin = np.ascontiguousarray(learned["begin"][:size, None])
+        whiten_parts(rest[:, None], move, ratios, 1.0, begin, np.empty((len(rest), 1)), kept)
+        shown = np.empty((horizon, size))
+        shown[0] = move[size]
+        for h in range(1, horizon):
+            shown[h] = shown[h - 1] @ move[:size]
+        out = np.full((len(at), horizon), np.nan)
+        possible = at - offset > 0
+        out[possible] = kept[at[possible] - offset] @ shown.T
+        return out
+
+    def _end(self, learned: dict[str, Any], values: Floats, at: int) -> tuple[Floats, Floats, Floats, Floats]:
+        """Covariance of the state before a place, how it moves, variances of its drifts, what is seen."""
+        move, drifting, _ = parts_of_state(bool(learned["trend"]), int(learned["period"]))
+        size = len(move) - 1
+        drift = np.diag(learned["ratios"][: len(drifting)] @ drifting)
+        spread, inside, seen = np.zeros((size, size)), move[:size], move[size]
+        rest = values[int(learned["offset"]) : at]
+        for value in rest[-400:]:
+            if np.isfinite(value):
+                gain = spread @ seen
+                spread = spread - np.outer(gain, gain) / (seen @ gain + 1.0)
+            spread = inside @ spread @ inside.T + drift
+        return spread, inside, drift, seen
+
+    def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
+        spread, move, drift, seen = self._end(learned, values, at)
+        out = np.empty(horizon)
+        for h in range(horizon):
+            out[h] = seen @ spread @ seen + 1.0
+            spread = move @ spread @ move.T + drift
+        return np.sqrt(out * float(learned["noise"]))
+
+    def paths_of(
+        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
+    ) -> Floats | None:
+        spread, move, drift, seen = self._end(learned, values, at)
+        noise = float(learned["noise"])
+        state = rng.multivariate_normal(np.zeros(len(spread)), spread * noise, size=count, method="svd")
+        mean = self.means_of(learned, values, np.array([at]), horizon)[0]
+        out = np.empty((count, horizon))
+        for h in range(horizon):
+            out[:, h] = mean[h] + state @ seen + rng.normal(scale=np.sqrt(noise), size=count)
+            state = state @ move.T + rng.normal(size=state.shape) * np.sqrt(np.diag(drift) * noise)
+        return out
+
+    def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        if learned is None:
+            return {}
+        _, _, names = parts_of_state(bool(learned["trend"]), int(learned["period"]))
+        noise = float(learned["noise"])
+        found = {
+            f"variance_{name}": float(ratio) * noise for name, ratio in zip(names, learned["ratios"], strict=False)
+        }
+        return found | {"variance_observation": noise}
+
+    def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        if learned is None:
+            return {}
+        return information(float(learned["loglik"]), int(learned["free"]), int(learned["count"]))
+
+    def summary_of(self, learned: dict[str, Any]) -> str:
+        _, _, names = parts_of_state(bool(learned["trend"]), int(learned["period"]))
+        noise = float(learned["noise"])
+        parts = [f"{name} {ratio * noise:.3g}" for name, ratio in zip(names, learned["ratios"], strict=False)]
+        return f"Variances a step: {', '.join(parts)}; of the noise {noise:.3g}."
+
+
+class LocalLevel(_Parts):
+    """A level that drifts, seen with noise."""
+
+    title: ClassVar[str] = "local level"
+    can: ClassVar[tuple[str, ...]] = ("gaps", "ranges")
+    kind: Literal["local_level"] = "local_level"
+
+
+class LocalTrend(_Parts):
+    """A level and its slope, both drifting, seen with noise."""
+
+    title: ClassVar[str] = "local trend"
+    can: ClassVar[tuple[str, ...]] = ("trend", "gaps", "ranges")
+    kind: Literal["local_trend"] = "local_trend"
+
+    def layout(self, season: int, known: int) -> tuple[bool, int]:
+        return True, 1
+
+
+class Structural(_Parts):
+    """Level, slope and season, all drifting, seen with noise."""
+
+    title: ClassVar[str] = "structural"
+    can: ClassVar[tuple[str, ...]] = ("trend", "seasons", "gaps", "ranges")
+    cost: ClassVar[float] = 3000.0
+    kind: Literal["structural"] = "structural"
+    period: int | None = Field(None, ge=1, title="Period", description="Empty: the step's own season.")
+    trend: bool = Field(True, title="Slope")
+
+    def layout(self, season: int, known: int) -> tuple[bool, int]:
+        period = self.period or (season if season <= _LONGEST_SEASON else 1)
+        return self.trend, period if known >= 2 * period + 4 else 1

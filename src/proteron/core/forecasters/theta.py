@@ -1,0 +1,166 @@
+"""The theta method: a line and a smoothed, steeper copy of the series, averaged."""
+
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+from scipy import optimize
+
+from proteron.core.errors import TooShortError
+from proteron.core.forecasters.forecaster import ForecasterState, Work
+from proteron.core.forecasters.local import LocalForecaster
+from proteron.core.forecasters.smoothing.fit import FittedForm, fit_form, run, seasonal_figure
+from proteron.core.forecasters.smoothing.forms import Form
+from proteron.core.panel import Floats, Panel
+from proteron.core.timeline import Ints
+
+_SEASON_BOUND = 1.645
+_STEEPEST = 10.0
+
+
+class Theta(LocalForecaster):
+    """Seasons taken out where the correlogram shows them; what is left is forecast as the average of its line and of
+    simple smoothing of the series with `theta` times its curvature.
+
+    Sources: Assimakopoulos & Nikolopoulos 2000; as smoothing with drift: Hyndman & Billah 2003; theta by one-step
+    error: Fiorucci et al. 2016.
+    """
+
+    title: ClassVar[str] = "theta"
+    family: ClassVar[str] = "smoothing"
+    can: ClassVar[tuple[str, ...]] = ("trend", "seasons", "gaps", "ranges")
+    cost: ClassVar[float] = 60.0
+    kind: Literal["theta"] = "theta"
+    period: int | None = Field(None, ge=1, title="Period", description="Empty: the step's own season.")
+    theta: float | None = Field(2.0, ge=1, title="Theta", description="Curvature kept; empty: by one-step error.")
+    season: Literal["auto", "add", "mul"] | None = Field("auto", title="Season", description="Auto: by a test.")
+
+    @property
+    def label(self) -> str:
+        return self.title if self.theta == 2 else f"{self.title}, {'optimised' if self.theta is None else self.theta}"
+
+    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+        values = np.ascontiguousarray(known.series(index))
+        present = np.flatnonzero(np.isfinite(values))
+        if len(present) < 3:
+            raise TooShortError(f"Theta needs 3 known points; there are {len(present)}.", field="until")
+        offset = int(present[0])
+        values = values[offset:]
+        period = self.period or known.axis.step.season
+        way = self._way(values, period)
+        period = period if way else 1
+        figure = seasonal_figure(values, period, way) if way else np.zeros(1)
+        flat = _without(values, figure, way)
+        at = np.flatnonzero(np.isfinite(flat))
+        slope, level = np.polyfit(at, flat[at], 1)
+        theta = self.theta or self._best(flat, level, slope)
+        steep = _steep(flat, theta, level, slope)
+        fitted = fit_form(steep, Form(), 1)
+        learned = {
+            "offset": offset, "period": period, "way": float({None: 0, "add": 1, "mul": 2}[way]), "figure": figure,
+            "level": level, "slope": slope, "theta": theta, "weight": fitted.weights[0], "start": fitted.start[0],
+        }  # fmt: skip
+        gaps = flat - self._flat_means(learned, flat, np.arange(len(flat)), 1)[:, 0]
+        gaps = gaps[np.isfinite(gaps)]
+        return learned | {"spread": float(np.sqrt((gaps**2).sum() / max(len(gaps) - 3, 1)))}
+
+    def _way(self, values: Floats, period: int) -> str | None:
+        """How the season is taken out: as asked, or multiplied where it is significant and all is above zero."""
+        known = values[np.isfinite(values)]
+        if self.season is None or period < 2 or len(known) < 2 * period + 2:
+            return None
+        positive = known.min() > 0
+        if self.season != "auto":
+            return self.season if self.season == "add" or positive else "add"
+        apart = np.where(np.isfinite(values), values - known.mean(), 0.0)
+        total = (apart**2).sum()
+        if total <= 1e-20 * max(float(np.abs(known).max()), 1e-300) ** 2 * len(known):
+            return None
+        correlations = np.array([(apart[k:] * apart[:-k]).sum() / total for k in range(1, period + 1)])
+        bound = _SEASON_BOUND * np.sqrt((1 + 2 * (correlations[:-1] ** 2).sum()) / len(known))
+        if abs(correlations[-1]) <= bound:
+            return None
+        return "mul" if positive else "add"
+
+    @staticmethod
+    def _best(flat: Floats, level: float, slope: float) -> float:
+        """The theta with the smallest one-step error."""
+
+        def error(theta: float) -> float:
+            fitted = fit_form(_steep(flat, theta, level, slope), Form(), 1)
+            line = level + slope * np.arange(len(flat))
+            means = run(fitted, _steep(flat, theta, level, slope)).means / theta + (1 - 1 / theta) * line
+            gaps = flat - means
+            return float(np.nanmean(gaps**2))
+
+        found = optimize.minimize_scalar(error, bounds=(1.0, _STEEPEST), method="bounded", options={"xatol": 0.02})
+        return float(found.x)
+
+    @staticmethod
+    def _flat_means(learned: dict[str, Any], flat: Floats, at: Ints, horizon: int) -> Floats:
+        theta, level, slope = float(learned["theta"]), float(learned["level"]), float(learned["slope"])
+        weights = np.array([float(learned["weight"]), 0.0, 0.0, 1.0])
+        start = np.array([float(learned["start"]), 0.0, 0.0])
+        fitted = FittedForm(Form(), 1, weights, start, 0.0, 0.0, 0, 0, 0, True)
+        smoothed = run(fitted, _steep(flat, theta, level, slope)).levels[at]
+        line = level + slope * (at[:, None] + np.arange(horizon))
+        return smoothed[:, None] / theta + (1 - 1 / theta) * line
+
+    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+        way, figure, offset = self._season_of(learned)
+        local = at - offset
+        out = np.full((len(at), horizon), np.nan)
+        possible = local > 0
+        flat = _without(np.ascontiguousarray(values[offset:]), figure, way)
+        means = self._flat_means(learned, flat, local[possible], horizon)
+        shown = figure[(local[possible][:, None] + np.arange(horizon)) % len(figure)]
+        out[possible] = means + shown if way == "add" else means * shown if way == "mul" else means
+        return out
+
+    @staticmethod
+    def _season_of(learned: dict[str, Any]) -> tuple[str | None, Floats, int]:
+        way = (None, "add", "mul")[int(learned["way"])]
+        return way, learned["figure"][: int(learned["period"])], int(learned["offset"])
+
+    def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
+        way, figure, offset = self._season_of(learned)
+        weight = float(learned["weight"]) / float(learned["theta"])
+        steps = float(learned["spread"]) * np.sqrt(1 + np.arange(horizon) * weight**2)
+        return steps * np.abs(figure[(at - offset + np.arange(horizon)) % len(figure)]) if way == "mul" else steps
+
+    def paths_of(
+        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
+    ) -> Floats | None:
+        way, figure, offset = self._season_of(learned)
+        mean = self.means_of(learned, values, np.array([at]), horizon)[0]
+        noise = rng.normal(scale=float(learned["spread"]), size=(count, horizon))
+        weight = float(learned["weight"]) / float(learned["theta"])
+        moves = noise + weight * (np.cumsum(noise, axis=1) - noise)
+        return mean + (moves * figure[(at - offset + np.arange(horizon)) % len(figure)] if way == "mul" else moves)
+
+    def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        if learned is None:
+            return {}
+        return {"level_weight": float(learned["weight"]), "start_level": float(learned["start"]),
+                "drift": float(learned["slope"]), "theta": float(learned["theta"])}  # fmt: skip
+
+    def summary_of(self, learned: dict[str, Any]) -> str:
+        season = ("no season", "a season added", "a season multiplied")[int(learned["way"])]
+        return (
+            f"The line rises {learned['slope']:.4g} a step; theta {learned['theta']:.3g}, "
+            f"smoothed with weight {learned['weight']:.3g}; {season}."
+        )
+
+
+def _without(values: Floats, figure: Floats, way: str | None) -> Floats:
+    if way is None:
+        return values
+    whole = np.resize(figure, len(values))
+    return values - whole if way == "add" else values / whole
+
+
+def _steep(flat: Floats, theta: float, level: float, slope: float) -> Floats:
+    """The theta line: `theta` times the deviations from the line through the series."""
+    line = level + slope * np.arange(len(flat))
+    return np.asarray(line + theta * (flat - line))
