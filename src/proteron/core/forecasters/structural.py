@@ -288,7 +288,9 @@ class _Parts(LocalForecaster):
     ) -> Floats | None:
         spread, move, drift, seen = self._end(learned, values, at)
         noise = float(learned["noise"])
-        state = rng.multivariate_normal(np.zeros(len(spread)), spread * noise, size=count, method="svd")
+        even = 0.5 * (spread + spread.T)
+        state = rng.multivariate_normal(np.zeros(len(even)), even, size=count, method="eigh", check_valid="ignore")
+        state *= np.sqrt(noise)
         mean = self.means_of(learned, values, np.array([at]), horizon)[0]
         out = np.empty((count, horizon))
         for h in range(horizon):
