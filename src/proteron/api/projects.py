@@ -74,7 +74,8 @@ def catalogue() -> Response:
             m.model_fields["kind"].default: {
                 **m.model_json_schema(),
                 "title": m.title,
-                "group": getattr(m, "group", ""),
+                "group": getattr(m, "group", "") or getattr(m, "family", ""),
+                "can": list(getattr(m, "can", ())),
             }
             for m in models
         }

@@ -437,10 +437,21 @@ class FactsQuery(BaseModel):
     series: int = Field(0, ge=0)
 
 
+class TriedView(BaseModel):
+    """One model of a search, with its criterion or the reason it was turned down."""
+
+    label: str
+    criterion: float | None
+    reason: str
+
+
 class FactsView(BaseModel):
     summary: str
     seconds: float
     parameters: dict[str, float | None]
+    standard_errors: dict[str, float | None]
+    criteria: dict[str, float | None]
+    tried: list[TriedView]
     loss: list[float | None]
     validation_loss: list[float | None]
     kept_epoch: int | None

@@ -180,6 +180,16 @@ def facts(path: shapes.ExperimentPath, query: shapes.FactsQuery) -> Response:
             summary=forecaster.summary(fitted.state, key),
             seconds=result.seconds,
             parameters=forecaster.parameters(fitted.state, key),
+            standard_errors=forecaster.standard_errors(fitted.state, key),
+            criteria=forecaster.criteria(fitted.state, key),
+            tried=[
+                shapes.TriedView(
+                    label=each.get("form") or each["orders"] + (" with constant" if each["constant"] else ""),
+                    criterion=each.get("criterion", each.get("aicc")),
+                    reason=each.get("reason", ""),
+                )
+                for each in learned.get("series", {}).get(key, {}).get("tried", [])[:40]
+            ],
             loss=learned.get("loss", []),
             validation_loss=learned.get("validation_loss", []),
             kept_epoch=learned.get("kept_epoch"),

@@ -1034,6 +1034,82 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         /**
+         * Arima
+         * @description Autoregression, differences and moving averages, plain and seasonal, with covariates, by exact likelihood.
+         *
+         *     Orders that are empty are chosen: differences by tests, the rest by a criterion. Covariates enter linearly, the
+         *     model is that of what they leave; they must be known as far ahead as is forecast.
+         *     Sources: Durbin & Koopman 2012; Morf, Sidhu & Kailath 1974; Monahan 1984; Hyndman & Khandakar 2008.
+         */
+        Arima: {
+            /**
+             * Choose by
+             * @default aicc
+             * @enum {string}
+             */
+            choose_by: "aicc" | "aic" | "bic";
+            /**
+             * Constant
+             * @description A mean or drift; empty: chosen.
+             * @default null
+             */
+            constant: boolean | null;
+            /**
+             * Covariates
+             * @description Columns known ahead.
+             * @default []
+             */
+            covariates: string[];
+            /**
+             * Invertible
+             * @description Keep moving averages invertible.
+             * @default true
+             */
+            enforced: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "arima";
+            /**
+             * Largest orders
+             * @default 5
+             */
+            largest: number;
+            /**
+             * Order
+             * @description (p, d, q); empty parts: chosen.
+             * @default null
+             */
+            order: [
+                number | null,
+                number | null,
+                number | null
+            ] | null;
+            /**
+             * Period
+             * @description Empty: the step's own season.
+             * @default null
+             */
+            period: number | null;
+            /**
+             * Search
+             * @default stepwise
+             * @enum {string}
+             */
+            search: "stepwise" | "grid";
+            /**
+             * Seasonal order
+             * @description (P, D, Q).
+             * @default null
+             */
+            seasonal: [
+                number | null,
+                number | null,
+                number | null
+            ] | null;
+        };
+        /**
          * Between
          * @description Rows whose cell lies between two bounds; missing cells never do.
          */
@@ -1490,9 +1566,9 @@ export interface components {
              * Chain
              * @default []
              */
-            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["proteron__core__flatten__moving_average__MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
             /** Forecaster */
-            forecaster: components["schemas"]["LastValue"] | components["schemas"]["SeasonalLastValue"] | components["schemas"]["Drift"] | components["schemas"]["Mean"] | components["schemas"]["Ridge"] | components["schemas"]["DenseNetwork"];
+            forecaster: components["schemas"]["LastValue"] | components["schemas"]["SeasonalLastValue"] | components["schemas"]["Drift"] | components["schemas"]["Mean"] | components["schemas"]["SeasonalMean"] | components["schemas"]["proteron__core__forecasters__baselines__MovingAverage"] | components["schemas"]["Zero"] | components["schemas"]["Smoothing"] | components["schemas"]["Theta"] | components["schemas"]["Intermittent"] | components["schemas"]["Arima"] | components["schemas"]["LocalLevel"] | components["schemas"]["LocalTrend"] | components["schemas"]["Structural"] | components["schemas"]["Ridge"] | components["schemas"]["DenseNetwork"];
             /** Name */
             name: string;
         };
@@ -1917,6 +1993,10 @@ export interface components {
         };
         /** FactsView */
         FactsView: {
+            /** Criteria */
+            criteria: {
+                [key: string]: number | null;
+            };
             /** Kept Epoch */
             kept_epoch: number | null;
             /** Loss */
@@ -1929,8 +2009,14 @@ export interface components {
             seconds: number;
             /** Stages */
             stages: string[];
+            /** Standard Errors */
+            standard_errors: {
+                [key: string]: number | null;
+            };
             /** Summary */
             summary: string;
+            /** Tried */
+            tried: components["schemas"]["TriedView"][];
             /** Validation Loss */
             validation_loss: (number | null)[];
             /** Windows */
@@ -2513,6 +2599,37 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /**
+         * Intermittent
+         * @description Demand per step where most steps have none: the size of a demand and how often there is one, each smoothed.
+         *
+         *     Croston 1972; its bias taken out (Syntetos & Boylan 2005); by the probability of demand, which falls while there
+         *     is none (Teunter, Syntetos & Babai 2011). Weights that are empty are those of the smallest squared error.
+         */
+        Intermittent: {
+            /**
+             * Weight of intervals
+             * @default null
+             */
+            interval_weight: number | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "intermittent";
+            /**
+             * Method
+             * @description Plain, with its bias taken out, or by the probability of demand.
+             * @default approximated
+             * @enum {string}
+             */
+            method: "croston" | "approximated" | "probability";
+            /**
+             * Weight of sizes
+             * @default null
+             */
+            weight: number | null;
+        };
         /** LagPlot */
         LagPlot: {
             /** Correlation */
@@ -2777,6 +2894,17 @@ export interface components {
             role: string;
         };
         /**
+         * LocalLevel
+         * @description A level that drifts, seen with noise.
+         */
+        LocalLevel: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "local_level";
+        };
+        /**
          * LocalScale
          * @description Reversible instance normalisation (Kim et al. 2022), for a series that is read from its start.
          *
@@ -2814,6 +2942,17 @@ export interface components {
              * @default 168
              */
             window: number;
+        };
+        /**
+         * LocalTrend
+         * @description A level and its slope, both drifting, seen with noise.
+         */
+        LocalTrend: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "local_trend";
         };
         /**
          * LoessSeasons
@@ -4362,6 +4501,23 @@ export interface components {
              */
             period: number | null;
         };
+        /**
+         * SeasonalMean
+         * @description The mean of all known values of the same phase; where there is none, the mean of all.
+         */
+        SeasonalMean: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "seasonal_mean";
+            /**
+             * Period
+             * @description Empty: the step's own season.
+             * @default null
+             */
+            period: number | null;
+        };
         /** SeriesChangeView */
         SeriesChangeView: {
             /** Change */
@@ -4534,6 +4690,85 @@ export interface components {
              */
             stiffness: number | null;
         };
+        /**
+         * Smoothing
+         * @description Exponential smoothing with every form of error, trend and season, by maximum likelihood.
+         *
+         *     What stands at “auto” is chosen by a criterion or by the error on the last points known. Weights are those of the
+         *     state-space form: the trend's at most the level's, the season's at most what the level's leaves of one.
+         *     Source: Hyndman, Koehler, Ord & Snyder 2008.
+         */
+        Smoothing: {
+            /**
+             * Choose by
+             * @description A criterion, or the error on the last points known.
+             * @default aicc
+             * @enum {string}
+             */
+            choose_by: "aicc" | "aic" | "bic" | "validation";
+            /**
+             * Damped
+             * @description Empty: chosen.
+             * @default null
+             */
+            damped: boolean | null;
+            /**
+             * Damping
+             * @default null
+             */
+            damping: number | null;
+            /**
+             * Errors
+             * @default auto
+             * @enum {string}
+             */
+            error: "add" | "mul" | "auto";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "smoothing";
+            /**
+             * Level weight
+             * @description Empty: optimised.
+             * @default null
+             */
+            level_weight: number | null;
+            /**
+             * Period
+             * @description Empty: the step's own season.
+             * @default null
+             */
+            period: number | null;
+            /**
+             * Season
+             * @default auto
+             * @enum {string}
+             */
+            season: "none" | "add" | "mul" | "auto";
+            /**
+             * Season weight
+             * @default null
+             */
+            season_weight: number | null;
+            /**
+             * Start values
+             * @default optimised
+             * @enum {string}
+             */
+            starts: "optimised" | "heuristic";
+            /**
+             * Trend
+             * @default auto
+             * @enum {string}
+             */
+            trend: "none" | "add" | "mul" | "auto";
+            /**
+             * Trend weight
+             * @default null
+             */
+            trend_weight: number | null;
+        };
         /** Sorting */
         Sorting: {
             /** Column */
@@ -4644,6 +4879,28 @@ export interface components {
             labels: string[];
         };
         /**
+         * Structural
+         * @description Level, slope and season, all drifting, seen with noise.
+         */
+        Structural: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "structural";
+            /**
+             * Period
+             * @description Empty: the step's own season.
+             * @default null
+             */
+            period: number | null;
+            /**
+             * Slope
+             * @default true
+             */
+            trend: boolean;
+        };
+        /**
          * SuggestionView
          * @description A stage worth adding, and why.
          */
@@ -4711,6 +4968,40 @@ export interface components {
             /** Verdict */
             verdict: string;
         };
+        /**
+         * Theta
+         * @description Seasons taken out where the correlogram shows them; what is left is forecast as the average of its line and of
+         *     simple smoothing of the series with `theta` times its curvature.
+         *
+         *     Sources: Assimakopoulos & Nikolopoulos 2000; as smoothing with drift: Hyndman & Billah 2003; theta by one-step
+         *     error: Fiorucci et al. 2016.
+         */
+        Theta: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "theta";
+            /**
+             * Period
+             * @description Empty: the step's own season.
+             * @default null
+             */
+            period: number | null;
+            /**
+             * Season
+             * @description Auto: by a test.
+             * @default auto
+             * @enum {string}
+             */
+            season: "none" | "add" | "mul" | "auto";
+            /**
+             * Theta
+             * @description Curvature kept; empty: by one-step error.
+             * @default 2
+             */
+            theta: number | null;
+        };
         /** ThresholdBody */
         ThresholdBody: {
             /**
@@ -4725,6 +5016,18 @@ export interface components {
              * @default null
              */
             threshold: number | null;
+        };
+        /**
+         * TriedView
+         * @description One model of a search, with its criterion or the reason it was turned down.
+         */
+        TriedView: {
+            /** Criterion */
+            criterion: number | null;
+            /** Label */
+            label: string;
+            /** Reason */
+            reason: string;
         };
         /** UploadId */
         UploadId: string;
@@ -4996,6 +5299,65 @@ export interface components {
              * @default false
              */
             shared: boolean;
+        };
+        /**
+         * Zero
+         * @description Zero for every step ahead: what a flattened series is expected to be.
+         */
+        Zero: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "zero";
+        };
+        /**
+         * MovingAverage
+         * @description Take out a centred moving average; beyond the cutoff its last slope runs on.
+         *
+         *     Inside the learned span the average looks half a window to either side, never beyond the cutoff.
+         */
+        proteron__core__flatten__moving_average__MovingAverage: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "moving_average";
+            /**
+             * Switched off
+             * @description Kept in the chain, but values pass unchanged.
+             * @default false
+             */
+            off: boolean;
+            /**
+             * Shared by all series
+             * @description Use the median of what the series taught for every one.
+             * @default false
+             */
+            shared: boolean;
+            /**
+             * Window
+             * @description Points; nothing: one longer season.
+             * @default null
+             */
+            window: number | null;
+        };
+        /**
+         * MovingAverage
+         * @description The mean of the last known points, as many as asked or as would have done best one step ahead.
+         */
+        proteron__core__forecasters__baselines__MovingAverage: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "moving_average";
+            /**
+             * Length
+             * @description Points; empty: chosen by one-step error.
+             * @default null
+             */
+            length: number | null;
         };
     };
     responses: never;

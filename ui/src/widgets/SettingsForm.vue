@@ -15,7 +15,7 @@ interface Field {
   name: string
   title: string
   help: string
-  kind: 'choice' | 'number' | 'integer' | 'list' | 'mixed' | 'flag'
+  kind: 'choice' | 'number' | 'integer' | 'list' | 'tuple' | 'words' | 'mixed' | 'flag' | 'maybe'
   options: string[]
   least?: number
   most?: number
@@ -27,6 +27,8 @@ type Schema = Record<string, unknown> & {
   type?: string
   minimum?: number
   maximum?: number
+  prefixItems?: Schema[]
+  items?: Schema
 }
 
 const fields = computed<Field[]>(() => {
@@ -43,8 +45,9 @@ function describe(name: string, schema: Schema): Field {
   const types = parts.map((part) => part.type)
   const numeric = types.includes('integer') || types.includes('number')
   let kind: Field['kind'] = 'number'
-  if (types.includes('boolean')) kind = 'flag'
-  else if (types.includes('array')) kind = 'list'
+  const list = parts.find((part) => part.type === 'array')
+  if (types.includes('boolean')) kind = types.includes('null') ? 'maybe' : 'flag'
+  else if (list) kind = list.prefixItems ? 'tuple' : list.items?.type === 'string' ? 'words' : 'list'
   else if (options.length && numeric) kind = 'mixed'
   else if (options.length) kind = 'choice'
   else if (types.includes('integer')) kind = 'integer'
@@ -72,6 +75,24 @@ const setList = (name: string, text: string) =>
       .map(Number)
       .filter((each) => Number.isFinite(each) && each > 0),
   )
+/** "1, , 2" as numbers with what is left to be chosen as null; nothing at all is null. */
+function setTuple(field: Field, text: string) {
+  const parts = text
+    .replace(/[()]/g, '')
+    .split(',')
+    .map((each) => each.trim())
+  const numbers = parts.map((each) => (/^\d+$/.test(each) ? Number(each) : null))
+  set(field.name, numbers.some((each) => each !== null) ? numbers : null)
+}
+const setWords = (name: string, text: string) =>
+  set(
+    name,
+    text
+      .split(',')
+      .map((each) => each.trim())
+      .filter(Boolean),
+  )
+const setMaybe = (name: string, text: string) => set(name, text === 'chosen' ? null : text === 'yes')
 const setMixed = (field: Field, text: string) =>
   set(
     field.name,
@@ -99,6 +120,30 @@ const setMixed = (field: Field, text: string) =>
         type="checkbox"
         :checked="Boolean(valueOf(field))"
         @change="set(field.name, ($event.target as HTMLInputElement).checked)"
+      />
+      <select
+        v-else-if="field.kind === 'maybe'"
+        class="field"
+        :value="valueOf(field) === null ? 'chosen' : valueOf(field) ? 'yes' : 'no'"
+        @change="setMaybe(field.name, ($event.target as HTMLSelectElement).value)"
+      >
+        <option>chosen</option>
+        <option>yes</option>
+        <option>no</option>
+      </select>
+      <input
+        v-else-if="field.kind === 'tuple'"
+        class="field number"
+        placeholder="chosen"
+        :value="((valueOf(field) as (number | null)[]) ?? []).map((each) => each ?? '').join(', ')"
+        @change="setTuple(field, ($event.target as HTMLInputElement).value)"
+      />
+      <input
+        v-else-if="field.kind === 'words'"
+        class="field"
+        placeholder="none"
+        :value="((valueOf(field) as string[]) ?? []).join(', ')"
+        @change="setWords(field.name, ($event.target as HTMLInputElement).value)"
       />
       <input
         v-else-if="field.kind === 'list'"

@@ -21,6 +21,8 @@ from proteron.core.forecasters.ridge import Ridge
 from proteron.core.forecasters.smoothing.forecaster import Smoothing
 from proteron.core.forecasters.structural import LocalLevel, LocalTrend, Structural
 from proteron.core.forecasters.theta import Theta
+from proteron.core.forecasters.trend_curves import TrendCurve
+from proteron.core.forecasters.volatility import Garch
 
 AnyForecaster = Annotated[
     LastValue
@@ -30,6 +32,7 @@ AnyForecaster = Annotated[
     | SeasonalMean
     | MovingAverage
     | Zero
+    | TrendCurve
     | Smoothing
     | Theta
     | Intermittent
@@ -37,6 +40,7 @@ AnyForecaster = Annotated[
     | LocalLevel
     | LocalTrend
     | Structural
+    | Garch
     | Ridge
     | DenseNetwork,
     Field(discriminator="kind"),

@@ -10,6 +10,7 @@ from proteron.core.errors import TooShortError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster
 from proteron.core.forecasters.smoothing.fit import FittedForm, fit_form, run, seasonal_figure
+from proteron.core.forecasters.smoothing.forecaster import Part
 from proteron.core.forecasters.smoothing.forms import Form
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
@@ -33,7 +34,7 @@ class Theta(LocalForecaster):
     kind: Literal["theta"] = "theta"
     period: int | None = Field(None, ge=1, title="Period", description="Empty: the step's own season.")
     theta: float | None = Field(2.0, ge=1, title="Theta", description="Curvature kept; empty: by one-step error.")
-    season: Literal["auto", "add", "mul"] | None = Field("auto", title="Season", description="Auto: by a test.")
+    season: Part = Field("auto", title="Season", description="Auto: by a test.")
 
     @property
     def label(self) -> str:
@@ -67,7 +68,7 @@ class Theta(LocalForecaster):
     def _way(self, values: Floats, period: int) -> str | None:
         """How the season is taken out: as asked, or multiplied where it is significant and all is above zero."""
         known = values[np.isfinite(values)]
-        if self.season is None or period < 2 or len(known) < 2 * period + 2:
+        if self.season == "none" or period < 2 or len(known) < 2 * period + 2:
             return None
         positive = known.min() > 0
         if self.season != "auto":

@@ -66,6 +66,11 @@ const parameters = computed(() =>
     .slice(0, 8),
 )
 
+const NAMES: Record<string, string> = { loglik: 'log-likelihood', aic: 'AIC', aicc: 'AICc', bic: 'BIC' }
+const criteria = computed(() =>
+  Object.entries(facts.value?.criteria ?? {}).map(([name, value]) => [NAMES[name] ?? name, value] as const),
+)
+
 async function makeOutlook() {
   const params = { path: { experiment_id: props.experiment.id } }
   const made = await attempt(() =>
@@ -126,10 +131,32 @@ async function makeOutlook() {
       </tr>
       <tr v-for="[name, value] in parameters" :key="name">
         <td>{{ name }}</td>
-        <td class="number">{{ number(value) }}</td>
+        <td class="number">
+          {{ number(value) }}
+          <span v-if="facts?.standard_errors[name] != null" class="second" title="standard error"
+            >± {{ number(facts.standard_errors[name], 2) }}</span
+          >
+        </td>
+      </tr>
+      <tr v-for="[name, value] in criteria" :key="name">
+        <td>{{ name }}</td>
+        <td class="number">{{ fixed(value, 2) }}</td>
       </tr>
     </tbody>
   </table>
+  <details v-if="facts && facts.tried.length > 1">
+    <summary>{{ facts.tried.length }} models tried</summary>
+    <table class="facts">
+      <tbody>
+        <tr v-for="each in facts.tried" :key="each.label" :title="each.reason">
+          <td>{{ each.label }}</td>
+          <td class="number">
+            {{ each.criterion === null ? each.reason || '–' : fixed(each.criterion, 2) }}
+          </td>
+        </tr>
+      </tbody>
+    </table>
+  </details>
   <button class="button" @click="makeOutlook">Take to Outlook</button>
 </template>
 

@@ -36,7 +36,13 @@ const kinds = computed(() =>
   Object.entries(store.catalogue?.forecasters ?? {}).map(([kind, schema]) => ({
     kind,
     title: String((schema as Record<string, unknown>).title),
+    group: String((schema as Record<string, unknown>).group),
+    can: (((schema as Record<string, unknown>).can ?? []) as string[]).join(', '),
   })),
+)
+const groups = computed(() => [...new Set(kinds.value.map((each) => each.group))])
+const chained = computed(
+  () => entry.value && kinds.value.find((each) => each.kind === entry.value?.forecaster.kind)?.group !== 'baseline',
 )
 const windowed = computed(
   () => entry.value && ['ridge', 'dense_network'].includes(entry.value.forecaster.kind ?? ''),
@@ -130,7 +136,16 @@ if (props.source) {
         <span class="second">Add</span>
         <select class="field" value="" @change="add(($event.target as HTMLSelectElement).value)">
           <option value="" disabled>a contender</option>
-          <option v-for="each in kinds" :key="each.kind" :value="each.kind">{{ each.title }}</option>
+          <optgroup v-for="group in groups" :key="group" :label="group">
+            <option
+              v-for="each in kinds.filter((kind) => kind.group === group)"
+              :key="each.kind"
+              :value="each.kind"
+              :title="each.can ? `knows ${each.can}` : ''"
+            >
+              {{ each.title }}{{ each.can ? ` (${each.can})` : '' }}
+            </option>
+          </optgroup>
         </select>
       </label>
     </section>
@@ -145,7 +160,7 @@ if (props.source) {
         :model-value="entry.forecaster as unknown as Record<string, unknown>"
         @update:model-value="update({ forecaster: $event as unknown as Entry['forecaster'] })"
       />
-      <template v-if="windowed">
+      <template v-if="chained">
         <h2>Chain</h2>
         <p class="second">
           {{ (entry.chain ?? []).map((stage) => stage.kind?.replaceAll('_', ' ')).join(' → ') || 'none' }}
@@ -168,6 +183,8 @@ if (props.source) {
             adjust for bias
           </label>
         </div>
+      </template>
+      <template v-if="windowed">
         <h2>Window plan</h2>
         <p class="second">
           {{

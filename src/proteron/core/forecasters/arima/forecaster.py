@@ -39,9 +39,7 @@ class Arima(LocalForecaster):
     covariates: tuple[str, ...] = Field((), title="Covariates", description="Columns known ahead.")
     choose_by: Literal["aicc", "aic", "bic"] = Field("aicc", title="Choose by")
     search: Literal["stepwise", "grid"] = Field("stepwise", title="Search")
-    enforced: bool = Field(
-        True, title="Invertible", description="Keep moving averages invertible; free ones fit alike, read worse."
-    )
+    enforced: bool = Field(True, title="Invertible", description="Keep moving averages invertible.")
     largest: int = Field(5, ge=1, le=10, title="Largest orders", json_schema_extra={"advanced": True})
 
     @model_validator(mode="after")

@@ -1,9 +1,9 @@
 """Exponential smoothing as a forecaster."""
 
-from typing import Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
-from pydantic import Field
+from pydantic import BeforeValidator, Field
 
 from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
@@ -16,6 +16,14 @@ from proteron.core.timeline import Ints
 
 _WAYS: tuple[Any, ...] = (None, "add", "mul")
 _LONGEST_CYCLE = 366
+
+
+def none_in_words(given: Any) -> Any:
+    """None as a word, which files without a null can say too."""
+    return "none" if given is None else given
+
+
+Part = Annotated[Literal["none", "add", "mul", "auto"], BeforeValidator(none_in_words)]
 
 
 class Smoothing(LocalForecaster):
@@ -32,8 +40,8 @@ class Smoothing(LocalForecaster):
     cost: ClassVar[float] = 200.0
     kind: Literal["smoothing"] = "smoothing"
     error: Literal["add", "mul", "auto"] = Field("auto", title="Errors")
-    trend: Literal["add", "mul", "auto"] | None = Field("auto", title="Trend")
-    season: Literal["add", "mul", "auto"] | None = Field("auto", title="Season")
+    trend: Part = Field("auto", title="Trend")
+    season: Part = Field("auto", title="Season")
     damped: bool | None = Field(None, title="Damped", description="Empty: chosen.")
     period: int | None = Field(None, ge=1, title="Period", description="Empty: the step's own season.")
     choose_by: Literal["aicc", "aic", "bic", "validation"] = Field(
@@ -50,7 +58,7 @@ class Smoothing(LocalForecaster):
         given = {"error": self.error, "trend": self.trend, "season": self.season}
         if set(given.values()) == {"auto"}:
             return self.title
-        return f"{self.title}, {', '.join(f'{value} {name}' for name, value in given.items() if value)}"
+        return f"{self.title}, {', '.join(f'{value} {name}' for name, value in given.items() if value != 'none')}"
 
     def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
         values = np.ascontiguousarray(known.series(index))
@@ -61,7 +69,8 @@ class Smoothing(LocalForecaster):
         period = self.period or known.axis.step.season
         if period > _LONGEST_CYCLE and self.season == "auto":
             period = 1  # so many start values cannot be told
-        forms = admissible_forms(values, period, self.error, self.trend, self.season, self.damped)
+        trend, season = (None if way == "none" else way for way in (self.trend, self.season))
+        forms = admissible_forms(values, period, self.error, trend, season, self.damped)
         if not forms:
             raise self._nothing_fits(values, period)
         given = (self.level_weight, self.trend_weight, self.season_weight, self.damping)

@@ -1,0 +1,98 @@
+"""Trend curves against closed forms, volatility against its own simulations."""
+
+import numpy as np
+import pytest
+from scipy import stats
+
+import proteron as pt
+
+
+def panel_of(values: np.ndarray) -> pt.Panel:
+    return pt.Panel.from_arrays({"a": values}, "2020-01-01", "1 day")
+
+
+def test_a_line_has_the_closed_form_and_its_prediction_range(rng: np.random.Generator) -> None:
+    t = np.arange(50.0)
+    y = 3 + 0.7 * t + rng.normal(size=50)
+    fitted = pt.forecaster("trend_curve").fit(panel_of(y))
+    by_hand = stats.linregress(t, y)
+    assert fitted.parameters["slope"] == pytest.approx(by_hand.slope, rel=1e-6)
+    assert fitted.parameters["level"] == pytest.approx(by_hand.intercept, rel=1e-6)
+    assert fitted.standard_errors["slope"] == pytest.approx(by_hand.stderr, rel=1e-4)
+    forecast = fitted.forecast(10, levels=(0.95,))
+    ahead = np.arange(50.0, 60.0)
+    spread = np.sqrt(((y - by_hand.intercept - by_hand.slope * t) ** 2).sum() / 48)
+    wide = spread * np.sqrt(1 + 1 / 50 + (ahead - t.mean()) ** 2 / ((t - t.mean()) ** 2).sum())
+    half = (forecast.upper[0.95][0] - forecast.lower[0.95][0]) / 2
+    np.testing.assert_allclose(half, 1.959964 * wide, rtol=1e-3)
+
+
+@pytest.mark.parametrize(
+    ("shape", "truth", "settings"),
+    [
+        ("quadratic", lambda t: 5 + 0.2 * t - 0.01 * t**2, {}),
+        ("exponential", lambda t: 2 + 3 * np.exp(0.02 * t), {}),
+        ("saturating", lambda t: 100 / (1 + np.exp(-0.08 * (t - 60))), {}),
+        ("saturating", lambda t: 100 / (1 + np.exp(-0.08 * (t - 60))), {"capacity": 100.0}),
+        ("piecewise", lambda t: 1 + 0.5 * t - 0.8 * np.maximum(t - 40, 0), {}),
+        ("piecewise", lambda t: 1 + 0.5 * t - 0.8 * np.maximum(t - 40, 0), {"knots": (40,)}),
+    ],
+)
+def test_curves_are_found_again_and_robust_ones_pass_outliers_by(shape: str, truth, settings: dict) -> None:  # type: ignore[no-untyped-def]
+    rng = np.random.default_rng(4)
+    t = np.arange(120.0)
+    y = truth(t) + 0.1 * rng.normal(size=120)
+    y[[10, 50]] = np.nan
+    fitted = pt.forecaster("trend_curve", shape=shape, **settings).fit(panel_of(y))
+    ahead = fitted.forecast(10).mean[0]
+    reach = np.abs(truth(t)).max()
+    np.testing.assert_allclose(ahead, truth(np.arange(120.0, 130.0)), atol=0.02 * reach)
+    spoiled = y.copy()
+    spoiled[20:24] += 5 * reach
+    plain = pt.forecaster("trend_curve", shape=shape, **settings).fit(panel_of(spoiled)).forecast(10).mean[0]
+    robust = pt.forecaster("trend_curve", shape=shape, robust=True, **settings).fit(panel_of(spoiled))
+    off = np.abs(robust.forecast(10).mean[0] - truth(np.arange(120.0, 130.0))).max()
+    assert off < 0.06 * reach
+    if shape != "piecewise" or settings:  # knots that are found may fence outliers in
+        assert off <= np.abs(plain - truth(np.arange(120.0, 130.0))).max() + 0.01 * reach
+
+
+def simulated(rng: np.random.Generator, count: int, leverage: float = 0.0, freedom: float | None = None) -> np.ndarray:
+    variance, error, out = 1.0, 0.0, []
+    for _ in range(count + 200):
+        variance = 0.1 + (0.12 + leverage * (error < 0)) * error**2 + 0.78 * variance
+        draw = rng.normal() if freedom is None else rng.standard_t(freedom) * np.sqrt((freedom - 2) / freedom)
+        error = np.sqrt(variance) * draw
+        out.append(0.5 + error)
+    return np.array(out[200:])
+
+
+def test_volatility_is_recovered_within_its_standard_errors() -> None:
+    scores = []
+    for seed in range(30):
+        fitted = pt.forecaster("garch").fit(panel_of(simulated(np.random.default_rng([9, seed]), 2500)))
+        truth = {"mean": 0.5, "omega": 0.1, "alpha1": 0.12, "beta1": 0.78}
+        scores.append([(fitted.parameters[n] - v) / fitted.standard_errors[n] for n, v in truth.items()])
+    found = np.array(scores)
+    assert (np.abs(np.median(found, axis=0)) < 4 / np.sqrt(30)).all()
+    assert (found.std(axis=0) > 0.5).all() and (found.std(axis=0) < 1.8).all()
+    skewed = pt.forecaster("garch", leverage=True, errors="t").fit(
+        panel_of(simulated(np.random.default_rng(3), 6000, 0.15, 6.0))
+    )  # fmt: skip
+    assert skewed.parameters["leverage"] == pytest.approx(0.15, abs=0.08)
+    assert skewed.parameters["degrees_of_freedom"] == pytest.approx(6, abs=1.5)
+    arch = pt.forecaster("garch", order=(0, 2)).fit(panel_of(simulated(np.random.default_rng(3), 1000)))
+    assert set(arch.parameters) == {"mean", "omega", "alpha1", "alpha2"}
+
+
+def test_ranges_follow_the_variance_of_simulated_paths() -> None:
+    fitted = pt.forecaster("garch").fit(panel_of(simulated(np.random.default_rng(8), 2000)))
+    panel = fitted.known
+    learner, state = fitted.contender.forecaster, fitted.state
+    spread = learner.spreads_of(learner.learned(state, "a"), panel.series(0), 2000, 15)
+    paths = learner.simulate(state, panel, 2000, 15, 40_000, 2)[:, 0]
+    assert paths.std(axis=0) / spread == pytest.approx(np.ones(15), abs=0.04)
+    wild = panel.values.copy()
+    wild[-1] += 8
+    wider = learner.spreads_of(learner.learned(state, "a"), wild, 2000, 15)
+    assert wider[0] > 1.5 * spread[0] and wider[-1] < wider[0]
