@@ -17,7 +17,9 @@ from proteron.core.forecasters.baselines import (
 from proteron.core.forecasters.dense_network import DenseNetwork
 from proteron.core.forecasters.forecaster import Forecaster
 from proteron.core.forecasters.intermittent import Intermittent
+from proteron.core.forecasters.regression.forecaster import Regression
 from proteron.core.forecasters.ridge import Ridge
+from proteron.core.forecasters.smoothing.average import SmoothingAverage
 from proteron.core.forecasters.smoothing.forecaster import Smoothing
 from proteron.core.forecasters.structural import LocalLevel, LocalTrend, Structural
 from proteron.core.forecasters.theta import Theta
@@ -34,12 +36,14 @@ AnyForecaster = Annotated[
     | Zero
     | TrendCurve
     | Smoothing
+    | SmoothingAverage
     | Theta
     | Intermittent
     | Arima
     | LocalLevel
     | LocalTrend
     | Structural
+    | Regression
     | Garch
     | Ridge
     | DenseNetwork,

@@ -12,10 +12,10 @@ from proteron.core.forecasters.local import LocalForecaster
 from proteron.core.forecasters.smoothing.fit import FittedForm, fit_form, run, seasonal_figure
 from proteron.core.forecasters.smoothing.forecaster import Part
 from proteron.core.forecasters.smoothing.forms import Form
+from proteron.core.forecasters.smoothing.seasons import season_way, with_season, without_season
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
-_SEASON_BOUND = 1.645
 _STEEPEST = 10.0
 
 
@@ -48,10 +48,10 @@ class Theta(LocalForecaster):
         offset = int(present[0])
         values = values[offset:]
         period = self.period or known.axis.step.season
-        way = self._way(values, period)
+        way = season_way(values, period, self.season)
         period = period if way else 1
         figure = seasonal_figure(values, period, way) if way else np.zeros(1)
-        flat = _without(values, figure, way)
+        flat = without_season(values, figure, way)
         at = np.flatnonzero(np.isfinite(flat))
         slope, level = np.polyfit(at, flat[at], 1)
         theta = self.theta or self._best(flat, level, slope)
@@ -64,24 +64,6 @@ class Theta(LocalForecaster):
         gaps = flat - self._flat_means(learned, flat, np.arange(len(flat)), 1)[:, 0]
         gaps = gaps[np.isfinite(gaps)]
         return learned | {"spread": float(np.sqrt((gaps**2).sum() / max(len(gaps) - 3, 1)))}
-
-    def _way(self, values: Floats, period: int) -> str | None:
-        """How the season is taken out: as asked, or multiplied where it is significant and all is above zero."""
-        known = values[np.isfinite(values)]
-        if self.season == "none" or period < 2 or len(known) < 2 * period + 2:
-            return None
-        positive = known.min() > 0
-        if self.season != "auto":
-            return self.season if self.season == "add" or positive else "add"
-        apart = np.where(np.isfinite(values), values - known.mean(), 0.0)
-        total = (apart**2).sum()
-        if total <= 1e-20 * max(float(np.abs(known).max()), 1e-300) ** 2 * len(known):
-            return None
-        correlations = np.array([(apart[k:] * apart[:-k]).sum() / total for k in range(1, period + 1)])
-        bound = _SEASON_BOUND * np.sqrt((1 + 2 * (correlations[:-1] ** 2).sum()) / len(known))
-        if abs(correlations[-1]) <= bound:
-            return None
-        return "mul" if positive else "add"
 
     @staticmethod
     def _best(flat: Floats, level: float, slope: float) -> float:
@@ -112,10 +94,9 @@ class Theta(LocalForecaster):
         local = at - offset
         out = np.full((len(at), horizon), np.nan)
         possible = local > 0
-        flat = _without(np.ascontiguousarray(values[offset:]), figure, way)
+        flat = without_season(np.ascontiguousarray(values[offset:]), figure, way)
         means = self._flat_means(learned, flat, local[possible], horizon)
-        shown = figure[(local[possible][:, None] + np.arange(horizon)) % len(figure)]
-        out[possible] = means + shown if way == "add" else means * shown if way == "mul" else means
+        out[possible] = with_season(means, figure, way, local[possible])
         return out
 
     @staticmethod
@@ -152,13 +133,6 @@ class Theta(LocalForecaster):
             f"The line rises {learned['slope']:.4g} a step; theta {learned['theta']:.3g}, "
             f"smoothed with weight {learned['weight']:.3g}; {season}."
         )
-
-
-def _without(values: Floats, figure: Floats, way: str | None) -> Floats:
-    if way is None:
-        return values
-    whole = np.resize(figure, len(values))
-    return values - whole if way == "add" else values / whole
 
 
 def _steep(flat: Floats, theta: float, level: float, slope: float) -> Floats:

@@ -114,7 +114,7 @@ class Smoothing(LocalForecaster):
                 errors.append(np.inf)
                 continue
             passed = run(fitted, values[:-held])
-            gaps = values[-held:] - _means(fitted, passed, np.array([len(values) - held]), held)[0]
+            gaps = values[-held:] - means_after(fitted, passed, np.array([len(values) - held]), held)[0]
             error = np.mean(gaps[np.isfinite(gaps)] ** 2) if np.isfinite(gaps).any() else np.inf
             errors.append(error if np.isfinite(error) else np.inf)
         return forms[int(np.argmin(errors))]
@@ -122,7 +122,7 @@ class Smoothing(LocalForecaster):
     def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
         fitted, rest, local = self._placed(learned, values, at)
         out = np.full((len(at), horizon), np.nan)
-        out[local >= 0] = _means(fitted, run(fitted, rest), local[local >= 0], horizon)
+        out[local >= 0] = means_after(fitted, run(fitted, rest), local[local >= 0], horizon)
         return out
 
     def _placed(self, learned: dict[str, Any], values: Floats, at: Any) -> tuple[FittedForm, Floats, Any]:
@@ -211,7 +211,8 @@ def _fitted(learned: dict[str, Any]) -> FittedForm:
     )  # fmt: skip
 
 
-def _means(fitted: FittedForm, passed: Passed, at: Ints, horizon: int) -> Floats:
+def means_after(fitted: FittedForm, passed: Passed, at: Ints, horizon: int) -> Floats:
+    """Means (n_origins, horizon) after `at` points of what was passed."""
     out = np.empty((len(at), horizon))
     _, trend, season = fitted.form.codes
     for row, place in enumerate(at.tolist()):

@@ -1,0 +1,232 @@
+"""Regression on covariates as a forecaster."""
+
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from pydantic import Field, field_validator
+from scipy import stats
+
+from proteron.core.errors import SettingsError, TooShortError
+from proteron.core.forecasters.forecaster import ForecasterState, Work
+from proteron.core.forecasters.local import LocalForecaster
+from proteron.core.forecasters.regression.solve import (
+    LeastSquares,
+    coordinate_path,
+    least_squares,
+    quantile_fit,
+    robust_fit,
+)
+from proteron.core.forecasters.regression.terms import Factor, Term, design, read_terms
+from proteron.core.forecasters.smoothing.fit import information
+from proteron.core.panel import Floats, Panel
+from proteron.core.timeline import Ints
+
+_PATH = 60
+
+
+class Regression(LocalForecaster):
+    """A linear equation of covariates, powers, products and categories at the time that is forecast.
+
+    Sources: least squares by QR, refined where it is ill-conditioned (Björck 1967); Newey & West 1987; ridge: Hoerl &
+    Kennard 1970; lasso and elastic net: Friedman, Hastie & Tibshirani 2010; Huber 1981; Koenker & Bassett 1978.
+    """
+
+    title: ClassVar[str] = "regression"
+    family: ClassVar[str] = "regression"
+    can: ClassVar[tuple[str, ...]] = ("trend", "seasons", "covariates", "gaps", "ranges")
+    cost: ClassVar[float] = 50.0
+    kind: Literal["regression"] = "regression"
+    formula: str | None = Field(
+        None, title="Terms", description="Such as: rain + rain^2 + weekday * rain + district against harbour + time."
+    )
+    covariates: tuple[str, ...] = Field(
+        (), title="Covariates", description="Instead of terms; empty: all that are known ahead."
+    )
+    loss: Literal["squared", "huber", "tukey", "quantile"] = Field("squared", title="Loss")
+    level: float = Field(0.5, gt=0, lt=1, title="Level", description="Of a quantile.")
+    penalty: Literal["none", "ridge", "lasso", "elastic_net"] = Field("none", title="Penalty")
+    strength: float | None = Field(None, ge=0, title="Strength", description="Of the penalty; empty: by BIC.")
+    share: float = Field(0.5, ge=0, le=1, title="Share", description="Of absolute values in an elastic net.")
+    intercept: bool = Field(True, title="Intercept")
+    robust_lags: int | None = Field(
+        None, ge=0, title="Robust errors", description="Lags of autocorrelation that standard errors allow for."
+    )
+
+    @field_validator("formula")
+    @classmethod
+    def _can_be_read(cls, text: str | None) -> str | None:
+        if text is not None:
+            try:
+                read_terms(text)
+            except SettingsError as error:
+                raise ValueError(error.message) from error
+        return text
+
+    def _terms(self, panel: Panel) -> list[Term]:
+        if self.formula is not None:
+            return read_terms(self.formula)
+        names = self.covariates or tuple(column.name for column in panel.covariates if column.role == "known_ahead")
+        return [(Factor(name),) for name in names] or [(Factor("time"),)]
+
+    def outside(self, panel: Panel, index: int, first: int) -> Floats | None:
+        columns, _ = design(panel, index, self._terms(panel), first)
+        return np.column_stack([np.ones(len(columns)), columns]) if self.intercept else columns
+
+    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+        values, first = known.series(index), int(known.starts[index])
+        terms = self._terms(known)
+        columns, names = design(known, index, terms, first)
+        if self.intercept:
+            columns, names = np.column_stack([np.ones(len(columns)), columns]), ("intercept", *names)
+        columns = columns[: len(values)]
+        rows = np.isfinite(values[: len(columns)]) & np.isfinite(columns).all(axis=1)
+        if rows.sum() <= columns.shape[1]:
+            raise TooShortError(
+                f"{columns.shape[1]} coefficients need more than {int(rows.sum())} complete rows.", field="formula"
+            )
+        chosen, target = np.ascontiguousarray(columns[rows]), values[: len(columns)][rows]
+        varying = np.ptp(chosen, axis=0) > 0
+        varying |= np.array(names) == "intercept"
+        fitted = self._solve(chosen[:, varying], target, np.array(names)[varying].tolist())
+        full = np.zeros(len(names))
+        errors, inflation = np.full(len(names), np.nan), np.full(len(names), np.nan)
+        full[varying], errors[varying], inflation[varying] = fitted.coefficients, fitted.errors, fitted.inflation
+        covariance = np.zeros((len(names), len(names)))
+        covariance[np.ix_(varying, varying)] = fitted.covariance
+        count = len(target)
+        squares = float((fitted.residuals**2).sum())
+        loglik = -0.5 * count * (np.log(2 * np.pi * max(squares / count, 1e-300)) + 1)
+        total = float(((target - target.mean()) ** 2).sum())
+        return {
+            "coefficients": full, "errors": errors, "inflation": inflation, "covariance": covariance,
+            "variance": fitted.variance, "left": fitted.left, "count": count, "loglik": loglik,
+            "r_squared": 1 - squares / total if total > 0 else np.nan, "~names": list(names),
+            "~afterwards": _known_afterwards(known, terms),
+        }  # fmt: skip
+
+    def _solve(self, columns: Floats, target: Floats, names: list[str]) -> LeastSquares:
+        if self.loss == "quantile":
+            coefficients = quantile_fit(columns, target, self.level)
+            rest = target - columns @ coefficients
+            return _bare(coefficients, rest, target, len(names))
+        if self.loss != "squared":
+            return robust_fit(columns, target, self.loss)
+        if self.penalty == "none":
+            return least_squares(columns, target, self.robust_lags)
+        return self._penalised(columns, target, names)
+
+    def _penalised(self, columns: Floats, target: Floats, names: list[str]) -> LeastSquares:
+        """Penalties on standardised columns, none on the intercept; an empty strength is the one with the least BIC."""
+        free = np.array([name != "intercept" for name in names])
+        centre = columns[:, free].mean(axis=0) if self.intercept else np.zeros(int(free.sum()))
+        spread = np.sqrt(((columns[:, free] - centre) ** 2).mean(axis=0))
+        spread = np.where(spread > 0, spread, 1.0)
+        unit = (columns[:, free] - centre) / spread
+        middle = float(target.mean()) if self.intercept else 0.0
+        size = float(np.std(target)) or 1.0
+        aim = (target - middle) / size
+        count = len(target)
+        gram, right = unit.T @ unit / count, unit.T @ aim / count
+        share = {"ridge": 0.0, "lasso": 1.0, "elastic_net": self.share}[self.penalty]
+        largest = float(np.abs(right).max()) / max(share, 1e-3)
+        strengths = largest * np.logspace(0, -4, _PATH) if self.strength is None else np.array([self.strength])
+        path = coordinate_path(gram, right, strengths, share, 1e-10, 20_000)
+        rest = aim[None] - path @ unit.T
+        squares = np.maximum((rest**2).sum(axis=1), 1e-300)
+        kept = (path != 0).sum(axis=1)
+        if share == 0.0:
+            values = np.linalg.eigvalsh(gram)
+            kept = np.array([(values / (values + s)).sum() for s in strengths])
+        best = int(np.argmin(count * np.log(squares / count) + kept * np.log(count)))
+        slopes = path[best] * size / spread
+        coefficients = np.zeros(len(names))
+        coefficients[free] = slopes
+        if self.intercept:
+            coefficients[~free] = middle - centre @ slopes
+        return _bare(coefficients, target - columns @ coefficients, target, int(kept[best]) + 1)
+
+    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+        columns = learned["outside"]
+        coefficients = learned["coefficients"][: columns.shape[1]]
+        places = at[:, None] + np.arange(horizon)
+        inside = (places < len(columns)) & (not learned["~afterwards"])
+        return np.where(inside, (columns @ coefficients)[np.where(inside, places, 0)], np.nan)
+
+    def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
+        columns = learned["outside"]
+        width = columns.shape[1]
+        shown = np.full((horizon, width), np.nan)
+        there = columns[at : at + horizon]
+        shown[: len(there)] = there
+        doubt = np.einsum("hi,ij,hj->h", shown, learned["covariance"][:width, :width], shown)
+        left = float(learned["left"])
+        wider = stats.t.ppf(0.975, left) / stats.norm.ppf(0.975) if left > 0 else 1.0
+        return np.asarray(wider * np.sqrt(float(learned["variance"]) + np.maximum(doubt, 0.0)))
+
+    def paths_of(
+        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
+    ) -> Floats | None:
+        mean = self.means_of(learned, values, np.array([at]), horizon)[0]
+        spread = self.spreads_of(learned, values, at, horizon)
+        own = np.sqrt(float(learned["variance"]))
+        assert spread is not None
+        doubt = np.sqrt(np.maximum(spread**2 - own**2, 0.0))
+        return mean + rng.normal(scale=own, size=(count, horizon)) + rng.normal(size=(count, 1)) * doubt
+
+    def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        return self._named(state, key, "coefficients")
+
+    def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        return self._named(state, key, "errors")
+
+    def table(self, state: ForecasterState, key: str) -> list[dict[str, Any]]:
+        """The coefficient table: name, estimate, standard error, t, p, variance inflation."""
+        learned = self.learned(state, key)
+        if learned is None:
+            return []
+        rows = []
+        for place, name in enumerate(learned["~names"]):
+            estimate, error = float(learned["coefficients"][place]), float(learned["errors"][place])
+            t = estimate / error if error > 0 else np.nan
+            p = float(2 * stats.t.sf(abs(t), max(float(learned["left"]), 1)))
+            rows.append({"name": name, "estimate": estimate, "error": error, "t": t, "p": p,
+                         "inflation": float(learned["inflation"][place])})  # fmt: skip
+        return rows
+
+    def _named(self, state: ForecasterState, key: str, what: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        if learned is None:
+            return {}
+        return dict(zip(learned["~names"], learned[what].tolist(), strict=False))
+
+    def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        if learned is None:
+            return {}
+        found = information(float(learned["loglik"]), len(learned["~names"]) + 1, int(learned["count"]))
+        return found | {"r_squared": float(learned["r_squared"])}
+
+    def summary_of(self, learned: dict[str, Any]) -> str:
+        if learned["~afterwards"]:
+            names = ", ".join(f"“{name}”" for name in learned["~afterwards"])
+            return f"No forecast: {names} is only known afterwards; the coefficients stand as an explanation."
+        pairs = list(zip(learned["~names"], learned["coefficients"].tolist(), strict=False))
+        parts = " ".join(f"{value:+.4g} × {name}" for name, value in pairs[:6] if name != "intercept")
+        start = dict(pairs).get("intercept")
+        more = " …" if len(pairs) > 6 else ""
+        share = f"; in sample it explains {learned['r_squared']:.0%}, which is not forecast skill"
+        return f"y = {'' if start is None else f'{start:.4g} '}{parts}{more}{share}."
+
+
+def _known_afterwards(panel: Panel, terms: list[Term]) -> list[str]:
+    """Columns of the terms that nobody knows at the time that is forecast."""
+    names = {factor.name for term in terms for factor in term}
+    return [column.name for column in panel.covariates if column.name in names and column.role == "observed"]
+
+
+def _bare(coefficients: Floats, rest: Floats, target: Floats, spent: int) -> LeastSquares:
+    """A fit whose coefficients have no standard errors in theory."""
+    width, left = len(coefficients), max(len(target) - spent, 1)
+    nothing = np.full(width, np.nan)
+    variance = float((rest**2).sum() / left)
+    return LeastSquares(coefficients, np.zeros((width, width)), nothing, rest, variance, left)

@@ -1,0 +1,46 @@
+"""Whether a series has a season worth taking out, and the series without it."""
+
+import numpy as np
+
+from proteron.core.panel import Floats
+from proteron.core.timeline import Ints
+
+_BOUND = 1.645  # one-sided, at ten percent
+
+
+def season_way(values: Floats, period: int, wanted: str) -> str | None:
+    """“add”, “mul” or None: as `wanted`, or for “auto” multiplied where it is significant and all is above zero.
+
+    Significant is an autocorrelation at the period beyond what those at shorter lags allow for (Bartlett 1946).
+    """
+    known = values[np.isfinite(values)]
+    if wanted == "none" or period < 2 or len(known) < 2 * period + 2:
+        return None
+    positive = known.min() > 0
+    if wanted != "auto":
+        return wanted if wanted == "add" or positive else "add"
+    apart = np.where(np.isfinite(values), values - known.mean(), 0.0)
+    total = (apart**2).sum()
+    if total <= 1e-20 * max(float(np.abs(known).max()), 1e-300) ** 2 * len(known):
+        return None
+    correlations = np.array([(apart[k:] * apart[:-k]).sum() / total for k in range(1, period + 1)])
+    bound = _BOUND * np.sqrt((1 + 2 * (correlations[:-1] ** 2).sum()) / len(known))
+    if abs(correlations[-1]) <= bound:
+        return None
+    return "mul" if positive else "add"
+
+
+def without_season(values: Floats, figure: Floats, way: str | None) -> Floats:
+    """Values (n,) less, or over, a figure (period,) that begins with the first."""
+    if way is None:
+        return values
+    whole = np.resize(figure, len(values))
+    return values - whole if way == "add" else values / whole
+
+
+def with_season(means: Floats, figure: Floats, way: str | None, at: Ints) -> Floats:
+    """Means (n_origins, horizon) after `at` points (n_origins,) with the season put back."""
+    if way is None:
+        return means
+    shown = figure[(at[:, None] + np.arange(means.shape[1])) % len(figure)]
+    return means + shown if way == "add" else means * shown
