@@ -96,3 +96,59 @@ def test_ranges_follow_the_variance_of_simulated_paths() -> None:
     wild[-1] += 8
     wider = learner.spreads_of(learner.learned(state, "a"), wild, 2000, 15)
     assert wider[0] > 1.5 * spread[0] and wider[-1] < wider[0]
+
+
+def test_growth_walks_exactly_also_over_gaps(rng: np.random.Generator) -> None:
+    logs = np.cumsum(0.01 + 0.05 * rng.normal(size=400)) + 3
+    values = np.exp(logs)
+    values[[50, 51, 200]] = np.nan
+    fitted = pt.forecaster("random_walk_process").fit(panel_of(values))
+    known = np.flatnonzero(np.isfinite(values))
+    drift = (logs[known[-1]] - logs[known[0]]) / (known[-1] - known[0])
+    assert fitted.parameters["drift"] == pytest.approx(drift, rel=1e-9)
+    variance = fitted.parameters["variance"]
+    assert np.sqrt(variance) == pytest.approx(0.05, rel=0.1)
+    forecast = fitted.forecast(5, levels=(0.9,))
+    steps = np.arange(1, 6)
+    np.testing.assert_allclose(forecast.mean[0], values[-1] * np.exp((drift + variance / 2) * steps), rtol=1e-9)
+    middle = np.log(values[-1]) + drift * steps
+    by_hand = np.exp(middle + stats.norm.ppf(0.95) * np.sqrt(variance * steps))
+    np.testing.assert_allclose(forecast.upper[0.9][0], by_hand, rtol=0.05)
+    assert "above zero" in pt.forecaster("random_walk_process").fit(panel_of(values - 50)).summary
+
+
+def test_a_walk_that_is_drawn_back_finds_its_level() -> None:
+    found = []
+    for seed in range(20):
+        rng = np.random.default_rng([2, seed])
+        logs = [4.0]
+        for noise in rng.normal(size=800):
+            logs.append(4 + (logs[-1] - 4) * np.exp(-0.2) + 0.1 * noise)
+        fitted = pt.forecaster("random_walk_process", reverting=True).fit(panel_of(np.exp(logs)))
+        found.append([fitted.parameters["pull"], np.log(fitted.parameters["level"])])
+        assert fitted.forecast(60).mean[0, -1] == pytest.approx(np.exp(4), rel=0.1)
+    assert np.mean(found, axis=0) == pytest.approx([0.2, 4.0], abs=0.03)
+
+
+def test_a_vector_autoregression_is_least_squares_and_its_paths_are_joint() -> None:
+    rng = np.random.default_rng(6)
+    slopes = np.array([[0.5, 0.2], [-0.3, 0.6]])
+    values, noise = np.zeros((600, 2)), rng.multivariate_normal([0, 0], [[1, 0.8], [0.8, 1]], size=600)
+    for t in range(1, 600):
+        values[t] = slopes @ values[t - 1] + noise[t]
+    values += [10, -5]
+    panel = pt.Panel.from_arrays({"a": values[:, 0], "b": values[:, 1]}, "2020-01-01", "1 day")
+    fitted = pt.forecaster("vector_autoregression").fit(panel)
+    assert fitted.state.facts["order"] == 1
+    design = np.column_stack([np.ones(599), values[:-1]])
+    by_hand = np.linalg.lstsq(design, values[1:])[0]
+    for column, key in enumerate("ab"):
+        mine = list(fitted.parameters[key].values())
+        np.testing.assert_allclose(mine, by_hand[:, column], rtol=1e-7)
+    forecast = fitted.forecast(8, levels=(0.95,))
+    ahead = np.concatenate([[1.0], values[-1]]) @ by_hand
+    np.testing.assert_allclose(forecast.mean[:, 0], ahead, rtol=1e-9)
+    paths = fitted.contender.forecaster.simulate(fitted.state, panel, 600, 8, 30_000, 1)
+    spread = (forecast.upper[0.95] - forecast.lower[0.95]) / (2 * 1.959964)
+    assert paths.std(axis=0) / spread == pytest.approx(np.ones((2, 8)), abs=0.03)
+    assert np.corrcoef(paths[:, 0, 0], paths[:, 1, 0])[0, 1] == pytest.approx(0.8, abs=0.05)

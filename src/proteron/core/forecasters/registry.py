@@ -17,6 +17,7 @@ from proteron.core.forecasters.baselines import (
 from proteron.core.forecasters.dense_network import DenseNetwork
 from proteron.core.forecasters.forecaster import Forecaster
 from proteron.core.forecasters.intermittent import Intermittent
+from proteron.core.forecasters.processes import RandomWalkProcess
 from proteron.core.forecasters.regression.forecaster import Regression
 from proteron.core.forecasters.ridge import Ridge
 from proteron.core.forecasters.smoothing.average import SmoothingAverage
@@ -24,6 +25,7 @@ from proteron.core.forecasters.smoothing.forecaster import Smoothing
 from proteron.core.forecasters.structural import LocalLevel, LocalTrend, Structural
 from proteron.core.forecasters.theta import Theta
 from proteron.core.forecasters.trend_curves import TrendCurve
+from proteron.core.forecasters.vector import VectorAutoregression
 from proteron.core.forecasters.volatility import Garch
 
 AnyForecaster = Annotated[
@@ -45,6 +47,8 @@ AnyForecaster = Annotated[
     | Structural
     | Regression
     | Garch
+    | RandomWalkProcess
+    | VectorAutoregression
     | Ridge
     | DenseNetwork,
     Field(discriminator="kind"),

@@ -1,0 +1,133 @@
+"""Random walks of growth: with drift, or drawn back to a level."""
+
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+
+from proteron.core.errors import TooShortError, UnitsError
+from proteron.core.forecasters.forecaster import ForecasterState, Work
+from proteron.core.forecasters.local import LocalForecaster
+from proteron.core.forecasters.smoothing.fit import information
+from proteron.core.panel import Floats, Panel
+from proteron.core.phases import previous_of_phase
+from proteron.core.timeline import Ints
+
+
+class RandomWalkProcess(LocalForecaster):
+    """Logarithms that walk with a drift (geometric Brownian motion), or are drawn back to a level as they walk.
+
+    Exact for points that are missing: steps are as long as the time between known points (Ornstein & Uhlenbeck 1930
+    for the one drawn back). Means are those of the value itself, so they lie above the middle of the range.
+    """
+
+    title: ClassVar[str] = "random walk of growth"
+    family: ClassVar[str] = "volatility"
+    can: ClassVar[tuple[str, ...]] = ("trend", "gaps", "ranges")
+    cost: ClassVar[float] = 20.0
+    kind: Literal["random_walk_process"] = "random_walk_process"
+    reverting: bool = Field(False, title="Drawn back", description="To a level, by a share a step.")
+
+    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+        values = known.series(index)
+        at = np.flatnonzero(np.isfinite(values))
+        if len(at) < 4:
+            raise TooShortError(f"A random walk needs 4 known points; there are {len(at)}.", field="until")
+        if values[at].min() <= 0:
+            raise UnitsError("Growth needs values above zero; this series has others.", field="until")
+        logs, steps = np.log(values[at]), np.diff(at).astype(np.float64)
+        count = len(steps)
+        if self.reverting:
+            learned = _drawn_back(logs, steps)
+        else:
+            moves = np.diff(logs)
+            drift = moves.sum() / steps.sum()
+            variance = float(((moves - drift * steps) ** 2 / steps).mean())
+            loglik = -0.5 * float((np.log(2 * np.pi * max(variance, 1e-300) * steps) + 1).sum())
+            learned = {"drift": drift, "variance": variance, "pull": 0.0, "level": 0.0, "loglik": loglik,
+                       "error": np.sqrt(variance / steps.sum())}  # fmt: skip
+        return learned | {"loglik": learned["loglik"] - float(logs[1:].sum()), "count": count}
+
+    def _moments(self, learned: dict[str, Any], last: Floats, horizon: int) -> tuple[Floats, Floats]:
+        """Mean (n, horizon) and variance (horizon,) of the logarithm."""
+        ahead = np.arange(1.0, horizon + 1)
+        variance, pull = float(learned["variance"]), float(learned["pull"])
+        if not self.reverting:
+            return last[:, None] + float(learned["drift"]) * ahead, variance * ahead
+        kept = np.exp(-pull * ahead)
+        level = float(learned["level"])
+        return level + (last[:, None] - level) * kept, variance * (1 - kept**2) / (2 * pull)
+
+    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+        last = previous_of_phase(np.ascontiguousarray(values), 1)[at]
+        logs = np.log(np.where(last > 0, last, np.nan))
+        mean, variance = self._moments(learned, logs, horizon)
+        return np.exp(mean + 0.5 * variance)
+
+    def paths_of(
+        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
+    ) -> Floats | None:
+        last = float(previous_of_phase(np.ascontiguousarray(values), 1)[at])
+        if not last > 0:
+            return None
+        variance, pull = float(learned["variance"]), float(learned["pull"])
+        logs, out = np.full(count, np.log(last)), np.empty((count, horizon))
+        for h in range(horizon):
+            noise = rng.normal(size=count)
+            if self.reverting:
+                kept, level = np.exp(-pull), float(learned["level"])
+                logs = level + (logs - level) * kept + np.sqrt(variance * (1 - kept**2) / (2 * pull)) * noise
+            else:
+                logs = logs + float(learned["drift"]) + np.sqrt(variance) * noise
+            out[:, h] = np.exp(logs)
+        return out
+
+    def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        if learned is None:
+            return {}
+        found = {"variance": float(learned["variance"])}
+        if self.reverting:
+            return {"pull": float(learned["pull"]), "level": float(np.exp(learned["level"]))} | found
+        return {"drift": float(learned["drift"])} | found
+
+    def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        return {} if learned is None or self.reverting else {"drift": float(learned["error"])}
+
+    def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        if learned is None:
+            return {}
+        return information(float(learned["loglik"]), 3 if self.reverting else 2, int(learned["count"]))
+
+    def summary_of(self, learned: dict[str, Any]) -> str:
+        spread = np.sqrt(float(learned["variance"]))
+        if self.reverting:
+            half = np.log(2) / float(learned["pull"])
+            return (
+                f"Drawn back to {np.exp(learned['level']):.4g}, half the way in {half:.3g} steps; spread {spread:.2%}."
+            )
+        return f"Grows by {learned['drift']:+.3%} a step, with a spread of {spread:.2%}."
+
+
+def _drawn_back(logs: Floats, steps: Floats) -> dict[str, Any]:
+    """Maximum likelihood of a process drawn back to a level, over a grid of pulls made finer twice."""
+
+    def at(pull: float) -> tuple[float, float, float]:
+        kept = np.exp(-pull * steps)
+        wide = (1 - kept**2) / (2 * pull)
+        level = float(((logs[1:] - kept * logs[:-1]) * (1 - kept) / wide).sum() / ((1 - kept) ** 2 / wide).sum())
+        rest = logs[1:] - level - (logs[:-1] - level) * kept
+        variance = float((rest**2 / wide).mean())
+        loglik = -0.5 * float((np.log(2 * np.pi * max(variance, 1e-300) * wide) + 1).sum())
+        return loglik, level, variance
+
+    low, high = np.log(1e-4), np.log(5.0)
+    for _ in range(4):
+        grid = np.linspace(low, high, 41)
+        best = int(np.argmax([at(float(np.exp(each)))[0] for each in grid]))
+        low, high = grid[max(best - 1, 0)], grid[min(best + 1, 40)]
+    pull = float(np.exp(grid[best]))
+    loglik, level, variance = at(pull)
+    return {"drift": 0.0, "variance": variance, "pull": pull, "level": level, "loglik": loglik, "error": np.nan}

@@ -1,0 +1,176 @@
+"""Vector autoregression: every series from the pasts of all (Lütkepohl 2005)."""
+
+from collections.abc import Sequence
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+
+from proteron.core.errors import TooShortError
+from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
+from proteron.core.forecasters.local import normal_bounds
+from proteron.core.panel import Floats, Panel
+from proteron.core.phases import previous_of_phase
+from proteron.core.timeline import Ints
+
+_MOST_SERIES = 60
+_MOST_LAGS = 12
+
+
+class VectorAutoregression(Forecaster):
+    """Each series on the last values of all series, by least squares; the number of lags is given or chosen.
+
+    Learned where all series are known; what is missing afterwards counts as the last value known.
+    """
+
+    title: ClassVar[str] = "vector autoregression"
+    family: ClassVar[str] = "ARIMA"
+    can: ClassVar[tuple[str, ...]] = ("trend", "ranges")
+    panel_wide: ClassVar[bool] = True
+    cost: ClassVar[float] = 50.0
+    kind: Literal["vector_autoregression"] = "vector_autoregression"
+    order: int | None = Field(None, ge=1, le=60, title="Lags", description="Empty: chosen by the criterion.")
+    choose_by: Literal["aic", "bic"] = Field("bic", title="Choose by")
+
+    def learn(self, known: Panel, work: Work) -> ForecasterState:
+        if len(known) > _MOST_SERIES:
+            raise TooShortError(
+                f"{len(known)} series are too many for a vector autoregression; it takes {_MOST_SERIES}.", field="order"
+            )
+        start, cells = _together(known)
+        centre, spread = np.nanmean(cells, axis=0), np.nanstd(cells, axis=0)
+        if np.isnan(centre).any():
+            raise TooShortError("One of the series is not known at all.", field="until")
+        spread = np.where(spread > 1e-12 * np.maximum(np.abs(centre), 1e-300), spread, 1.0)
+        scaled = (cells - centre) / spread
+        count, width = scaled.shape
+        most = min(_MOST_LAGS, max((count // max(width, 1) - 2) // 2, 0)) if self.order is None else self.order
+        if most < 1 or count <= most * (width + 1) + 1:
+            raise TooShortError(
+                f"A vector autoregression of {width} series needs more than {count} points where all are known.",
+                field="order",
+            )
+        lags = [self.order] if self.order is not None else list(range(1, most + 1))
+        tried, best = [], None
+        for order in lags:
+            fitted = _fitted(scaled, order, most)
+            if fitted is None:
+                continue
+            slopes, covariance, rows = fitted
+            free = width * (width * order + 1)
+            logs = np.linalg.slogdet(covariance + 1e-300 * np.eye(width))[1]
+            value = logs + free * (np.log(rows) if self.choose_by == "bic" else 2.0) / rows
+            tried.append({"order": order, "criterion": float(value)})
+            if best is None or value < best[0]:
+                best = (value, order)
+        if best is None:
+            raise TooShortError("There are too few points in a row where all series are known.", field="order")
+        final = _fitted(scaled, best[1], best[1])
+        assert final is not None
+        slopes, covariance, rows = final
+        loglik = -0.5 * rows * (width * (np.log(2 * np.pi) + 1) + float(np.linalg.slogdet(covariance)[1]))
+        arrays = {"centre": centre, "spread": spread, "slopes": slopes.T.copy(), "covariance": covariance}
+        facts = {"order": best[1], "tried": tried, "rows": rows, "loglik": float(loglik), "start": start,
+                 "lags_tried": most}  # fmt: skip
+        return ForecasterState(known.keys, arrays, facts)
+
+    def means(self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int) -> Floats:
+        order, count = int(state.facts["order"]), len(state.keys)
+        out = np.full((len(panel), len(origins), horizon), np.nan)
+        rows = [panel.keys.index(key) if key in panel.keys else -1 for key in state.keys]
+        if min(rows) < 0:
+            return out
+        for place, origin in enumerate(origins.tolist()):
+            past = np.full((order, count), np.nan)
+            for column, index in enumerate(rows):
+                local = min(origin - int(panel.starts[index]), int(panel.lengths[index]))
+                if local >= 1:
+                    last = previous_of_phase(np.ascontiguousarray(panel.series(index)[:local]), 1)[: local + 1]
+                    past[:, column] = last[np.maximum(np.arange(local - order + 1, local + 1), 1)]
+            scaled = (past - state.arrays["centre"]) / state.arrays["spread"]
+            for h in range(horizon):
+                row = np.concatenate([[1.0], scaled[::-1].ravel()])
+                mean = state.arrays["slopes"] @ row
+                scaled = np.vstack([scaled[1:], mean]) if order > 1 else mean[None]
+                out[rows, place, h] = mean * state.arrays["spread"] + state.arrays["centre"]
+        return out
+
+    def _impulses(self, state: ForecasterState, horizon: int) -> Floats:
+        """Moving-average matrices (horizon, k, k)."""
+        order, width = int(state.facts["order"]), len(state.keys)
+        blocks = state.arrays["slopes"][:, 1:].reshape(width, order, width)
+        out = np.zeros((horizon, width, width))
+        out[0] = np.eye(width)
+        for h in range(1, horizon):
+            for lag in range(min(order, h)):
+                out[h] += blocks[:, lag] @ out[h - 1 - lag]
+        return out
+
+    def ranges(
+        self, state: ForecasterState, panel: Panel, origin: int, horizon: int, levels: Sequence[float]
+    ) -> Floats | None:
+        mean = self.means(state, panel, np.array([origin]), horizon)[:, 0]
+        weights, covariance = self._impulses(state, horizon), state.arrays["covariance"]
+        steps = np.cumsum([np.diag(each @ covariance @ each.T) for each in weights], axis=0)
+        spread = np.sqrt(steps).T * state.arrays["spread"][:, None]
+        rows = [state.row(key) for key in panel.keys]
+        return normal_bounds(mean, spread[rows], levels)
+
+    def simulate(
+        self, state: ForecasterState, panel: Panel, origin: int, horizon: int, count: int, seed: int
+    ) -> Floats | None:
+        """Joint paths: the errors of all series are drawn together."""
+        mean = self.means(state, panel, np.array([origin]), horizon)[:, 0]
+        width = len(state.keys)
+        even = 0.5 * (state.arrays["covariance"] + state.arrays["covariance"].T)
+        draws = np.random.default_rng(seed).multivariate_normal(
+            np.zeros(width), even, size=(count, horizon), method="eigh", check_valid="ignore"
+        )
+        weights = self._impulses(state, horizon)
+        moves = np.zeros((count, horizon, width))
+        for back in range(horizon):
+            moves[:, back:] += draws[:, : horizon - back] @ weights[back].T
+        rows = [state.row(key) for key in panel.keys]
+        return mean[None] + (moves * state.arrays["spread"]).transpose(0, 2, 1)[:, rows]
+
+    def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Coefficients of this series in its own unit, by series and lag."""
+        row, spread, centre = state.row(key), state.arrays["spread"], state.arrays["centre"]
+        order = int(state.facts["order"])
+        slopes = state.arrays["slopes"][row, 1:].reshape(order, len(state.keys)) * spread[row] / spread
+        constant = state.arrays["slopes"][row, 0] * spread[row] + centre[row] - (slopes @ centre).sum()
+        named = {f"{name} lag {lag + 1}": float(slopes[lag, column])
+                 for lag in range(order) for column, name in enumerate(state.keys)}  # fmt: skip
+        return {"constant": float(constant)} | named
+
+    def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
+        return {"loglik": float(state.facts["loglik"])}
+
+    def summary(self, state: ForecasterState, key: str) -> str:
+        count, order = len(state.keys), int(state.facts["order"])
+        return f"Each of {count} series from the last {order} values of all, learned on {state.facts['rows']:,} points."
+
+
+def _together(panel: Panel) -> tuple[int, Floats]:
+    """The grid position all series have begun at, and their values from there on (n, k)."""
+    start, stop = int(panel.starts.max()), int((panel.starts + panel.lengths).min())
+    if stop <= start:
+        raise TooShortError("The series never overlap in time.", field="until")
+    cells: list[Any] = [
+        panel.series(i)[start - int(panel.starts[i]) : stop - int(panel.starts[i])] for i in range(len(panel))
+    ]
+    return start, np.column_stack(cells)
+
+
+def _fitted(scaled: Floats, order: int, skipped: int) -> tuple[Floats, Floats, int] | None:
+    """Slopes (1 + k × order, k), covariance of the errors (k, k), rows; rows before `skipped` are left out."""
+    count = len(scaled)
+    columns = [np.ones(count - skipped)] + [scaled[skipped - lag : count - lag] for lag in range(1, order + 1)]
+    rows, target = np.column_stack(columns), scaled[skipped:]
+    whole = np.isfinite(rows).all(axis=1) & np.isfinite(target).all(axis=1)
+    rows, target = rows[whole], target[whole]
+    if len(rows) <= rows.shape[1] + 1:
+        return None
+    slopes = np.asarray(np.linalg.lstsq(rows, target)[0], dtype=np.float64)
+    rest = target - rows @ slopes
+    return slopes, np.asarray(rest.T @ rest / len(rows)), len(rows)
