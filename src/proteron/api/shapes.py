@@ -445,6 +445,36 @@ class TriedView(BaseModel):
     reason: str
 
 
+class PictureCurve(BaseModel):
+    label: str
+    x: list[float]
+    y: Numbers
+    kind: str
+
+
+class PictureMark(BaseModel):
+    x: float
+    label: str
+
+
+class PictureView(BaseModel):
+    """Something learned, drawn: lines or clouds over a common x."""
+
+    title: str
+    x_label: str
+    curves: list[PictureCurve]
+    marks: list[PictureMark]
+
+
+class CheckView(BaseModel):
+    """One property that residuals should have, and what the test of it says."""
+
+    what: str
+    holds: bool
+    p_value: float | None
+    verdict: str
+
+
 class FactsView(BaseModel):
     summary: str
     seconds: float
@@ -452,6 +482,8 @@ class FactsView(BaseModel):
     standard_errors: dict[str, float | None]
     criteria: dict[str, float | None]
     tried: list[TriedView]
+    pictures: list[PictureView]
+    checks: list[CheckView]
     loss: list[float | None]
     validation_loss: list[float | None]
     kept_epoch: int | None

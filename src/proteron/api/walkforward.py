@@ -1,5 +1,6 @@
 """Walk-forward: experiments, their boards, and forecasts from any cutoff."""
 
+from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Any
 
@@ -15,10 +16,13 @@ from proteron.api.lines import epochs
 from proteron.api.projects import experiment_brief
 from proteron.api.services import answer, series_index, services
 from proteron.core.errors import SettingsError
+from proteron.core.forecasters.explain import residual_checks
+from proteron.core.forecasters.local import LocalForecaster
 from proteron.core.forecasters.window_forecaster import WindowForecaster
 from proteron.core.intake import recipe_of
 from proteron.core.judge import LEVELS, CellResult, Fold
 from proteron.core.panel import Panel
+from proteron.core.profile.hypothesis_tests import TestResult
 from proteron.records import experiments as records
 from proteron.records.database import NotFoundError
 from proteron.records.datasets import get_dataset
@@ -175,6 +179,12 @@ def facts(path: shapes.ExperimentPath, query: shapes.FactsQuery) -> Response:
     fitted = result.fitted(panel)
     forecaster, key = result.cell.contender.forecaster, panel.keys[query.series]
     learned = fitted.state.facts
+    with services().computing():
+        known = panel.select([query.series]).between(result.cell.place.learn_start, result.cell.place.cutoff)
+        checks: list[tuple[str, TestResult]] = []
+        if isinstance(forecaster, LocalForecaster) and forecaster.family != "baseline":
+            checks = residual_checks(replace(fitted, known=known), key)
+        flat = fitted.chain.apply(known.learnable())
     return answer(
         shapes.FactsView(
             summary=forecaster.summary(fitted.state, key),
@@ -189,6 +199,22 @@ def facts(path: shapes.ExperimentPath, query: shapes.FactsQuery) -> Response:
                     reason=each.get("reason", ""),
                 )
                 for each in learned.get("series", {}).get(key, {}).get("tried", [])[:40]
+            ],
+            pictures=[
+                shapes.PictureView(
+                    title=each.title,
+                    x_label=each.x_label,
+                    curves=[
+                        shapes.PictureCurve(label=c.label, x=c.x.tolist(), y=c.y.tolist(), kind=c.kind)
+                        for c in each.curves
+                    ],
+                    marks=[shapes.PictureMark(x=x, label=label) for x, label in each.marks],
+                )
+                for each in forecaster.pictures(fitted.state, flat, key)
+            ],
+            checks=[
+                shapes.CheckView(what=what, holds=not test.rejected, p_value=test.p_value, verdict=test.verdict)
+                for what, test in checks
             ],
             loss=learned.get("loss", []),
             validation_loss=learned.get("validation_loss", []),

@@ -1034,6 +1034,79 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         /**
+         * Additive
+         * @description Trend with knots, Fourier seasons, occasions with their days around, and covariates, added up and fitted at once.
+         *
+         *     Changes of the trend's slope are shrunk, by how much is chosen by generalised cross-validation (Golub, Heath &
+         *     Wahba 1979); everything else a little, as ridge regression does. A floor and a ceiling bend the sum into between
+         *     them; multiplied seasons are added on the logarithm. Beyond the cutoff the last slope goes on, with the doubt that
+         *     it may change as often and as much as it has.
+         */
+        Additive: {
+            /**
+             * Ceiling
+             * @default null
+             */
+            ceiling: number | null;
+            /**
+             * Covariates
+             * @description Columns known ahead.
+             * @default []
+             */
+            covariates: string[];
+            /**
+             * Floor
+             * @default null
+             */
+            floor: number | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "additive";
+            /**
+             * Knots
+             * @description Where the slope may change, evenly spread.
+             * @default 20
+             */
+            knots: number;
+            /**
+             * Occasions
+             * @default true
+             */
+            occasions: boolean;
+            /**
+             * Periods
+             * @description Steps; empty: the step's own seasons.
+             * @default []
+             */
+            periods: number[];
+            /**
+             * Around
+             * @description Steps before and after an occasion that count.
+             * @default 0
+             */
+            reach: number;
+            /**
+             * Robust
+             * @description Huber's loss instead of squares.
+             * @default true
+             */
+            robust: boolean;
+            /**
+             * Season
+             * @default add
+             * @enum {string}
+             */
+            season: "add" | "mul";
+            /**
+             * Waves
+             * @description Per season; empty: by its length.
+             * @default null
+             */
+            waves: number | null;
+        };
+        /**
          * Arima
          * @description Autoregression, differences and moving averages, plain and seasonal, with covariates, by exact likelihood.
          *
@@ -1344,6 +1417,20 @@ export interface components {
             over: number;
         };
         /**
+         * CheckView
+         * @description One property that residuals should have, and what the test of it says.
+         */
+        CheckView: {
+            /** Holds */
+            holds: boolean;
+            /** P Value */
+            p_value: number | null;
+            /** Verdict */
+            verdict: string;
+            /** What */
+            what: string;
+        };
+        /**
          * Choices
          * @description What the rooms of a project stand on; null takes a choice back.
          */
@@ -1568,7 +1655,7 @@ export interface components {
              */
             chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["proteron__core__flatten__moving_average__MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
             /** Forecaster */
-            forecaster: components["schemas"]["LastValue"] | components["schemas"]["SeasonalLastValue"] | components["schemas"]["Drift"] | components["schemas"]["Mean"] | components["schemas"]["SeasonalMean"] | components["schemas"]["proteron__core__forecasters__baselines__MovingAverage"] | components["schemas"]["Zero"] | components["schemas"]["Smoothing"] | components["schemas"]["Theta"] | components["schemas"]["Intermittent"] | components["schemas"]["Arima"] | components["schemas"]["LocalLevel"] | components["schemas"]["LocalTrend"] | components["schemas"]["Structural"] | components["schemas"]["Ridge"] | components["schemas"]["DenseNetwork"];
+            forecaster: components["schemas"]["LastValue"] | components["schemas"]["SeasonalLastValue"] | components["schemas"]["Drift"] | components["schemas"]["Mean"] | components["schemas"]["SeasonalMean"] | components["schemas"]["proteron__core__forecasters__baselines__MovingAverage"] | components["schemas"]["Zero"] | components["schemas"]["TrendCurve"] | components["schemas"]["Smoothing"] | components["schemas"]["SmoothingAverage"] | components["schemas"]["Theta"] | components["schemas"]["Intermittent"] | components["schemas"]["Arima"] | components["schemas"]["LocalLevel"] | components["schemas"]["LocalTrend"] | components["schemas"]["Structural"] | components["schemas"]["Additive"] | components["schemas"]["Regression"] | components["schemas"]["Garch"] | components["schemas"]["RandomWalkProcess"] | components["schemas"]["VectorAutoregression"] | components["schemas"]["Ridge"] | components["schemas"]["DenseNetwork"];
             /** Name */
             name: string;
         };
@@ -1993,6 +2080,8 @@ export interface components {
         };
         /** FactsView */
         FactsView: {
+            /** Checks */
+            checks: components["schemas"]["CheckView"][];
             /** Criteria */
             criteria: {
                 [key: string]: number | null;
@@ -2005,6 +2094,8 @@ export interface components {
             parameters: {
                 [key: string]: number | null;
             };
+            /** Pictures */
+            pictures: components["schemas"]["PictureView"][];
             /** Seconds */
             seconds: number;
             /** Stages */
@@ -2559,6 +2650,43 @@ export interface components {
              * @default false
              */
             shared: boolean;
+        };
+        /**
+         * Garch
+         * @description A constant mean with errors whose variance follows past squares and past variances, normal or t.
+         *
+         *     Best on what is flat: returns, or what a chain leaves. Source: Bollerslev 1986, 1987.
+         */
+        Garch: {
+            /**
+             * Errors
+             * @default normal
+             * @enum {string}
+             */
+            errors: "normal" | "t";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "garch";
+            /**
+             * Leverage
+             * @description Falls move the variance more than rises.
+             * @default false
+             */
+            leverage: boolean;
+            /**
+             * Order
+             * @description Lags of variances, and of squares at least 1.
+             * @default [
+             *       1,
+             *       1
+             *     ]
+             */
+            order: [
+                number,
+                number
+            ];
         };
         /**
          * Grid
@@ -3671,6 +3799,38 @@ export interface components {
             /** Share */
             share: number;
         };
+        /** PictureCurve */
+        PictureCurve: {
+            /** Kind */
+            kind: string;
+            /** Label */
+            label: string;
+            /** X */
+            x: number[];
+            /** Y */
+            y: (number | null)[];
+        };
+        /** PictureMark */
+        PictureMark: {
+            /** Label */
+            label: string;
+            /** X */
+            x: number;
+        };
+        /**
+         * PictureView
+         * @description Something learned, drawn: lines or clouds over a common x.
+         */
+        PictureView: {
+            /** Curves */
+            curves: components["schemas"]["PictureCurve"][];
+            /** Marks */
+            marks: components["schemas"]["PictureMark"][];
+            /** Title */
+            title: string;
+            /** X Label */
+            x_label: string;
+        };
         /**
          * PiecewiseTrend
          * @description A continuous line that bends at knots; its last piece runs on beyond the cutoff.
@@ -4056,6 +4216,26 @@ export interface components {
             subdivision: string | null;
         };
         /**
+         * RandomWalkProcess
+         * @description Logarithms that walk with a drift (geometric Brownian motion), or are drawn back to a level as they walk.
+         *
+         *     Exact for points that are missing: steps are as long as the time between known points (Ornstein & Uhlenbeck 1930
+         *     for the one drawn back). Means are those of the value itself, so they lie above the middle of the range.
+         */
+        RandomWalkProcess: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "random_walk_process";
+            /**
+             * Drawn back
+             * @description To a level, by a share a step.
+             * @default false
+             */
+            reverting: boolean;
+        };
+        /**
          * ReaderSettings
          * @description How bytes become rows; what is not given is found out from the file.
          */
@@ -4247,6 +4427,73 @@ export interface components {
              * @default UTC
              */
             zone: string;
+        };
+        /**
+         * Regression
+         * @description A linear equation of covariates, powers, products and categories at the time that is forecast.
+         *
+         *     Sources: least squares by QR, refined where it is ill-conditioned (Björck 1967); Newey & West 1987; ridge: Hoerl &
+         *     Kennard 1970; lasso and elastic net: Friedman, Hastie & Tibshirani 2010; Huber 1981; Koenker & Bassett 1978.
+         */
+        Regression: {
+            /**
+             * Covariates
+             * @description Instead of terms; empty: all that are known ahead.
+             * @default []
+             */
+            covariates: string[];
+            /**
+             * Terms
+             * @description Such as: rain + rain^2 + weekday * rain + district against harbour + time.
+             * @default null
+             */
+            formula: string | null;
+            /**
+             * Intercept
+             * @default true
+             */
+            intercept: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "regression";
+            /**
+             * Level
+             * @description Of a quantile.
+             * @default 0.5
+             */
+            level: number;
+            /**
+             * Loss
+             * @default squared
+             * @enum {string}
+             */
+            loss: "squared" | "huber" | "tukey" | "quantile";
+            /**
+             * Penalty
+             * @default none
+             * @enum {string}
+             */
+            penalty: "none" | "ridge" | "lasso" | "elastic_net";
+            /**
+             * Robust errors
+             * @description Lags of autocorrelation that standard errors allow for.
+             * @default null
+             */
+            robust_lags: number | null;
+            /**
+             * Share
+             * @description Of absolute values in an elastic net.
+             * @default 0.5
+             */
+            share: number;
+            /**
+             * Strength
+             * @description Of the penalty; empty: by BIC.
+             * @default null
+             */
+            strength: number | null;
         };
         /** RemedyView */
         RemedyView: {
@@ -4769,6 +5016,32 @@ export interface components {
              */
             trend_weight: number | null;
         };
+        /**
+         * SmoothingAverage
+         * @description The mean of simple smoothing, smoothing with a trend and with a damped trend, of the series without its season.
+         *
+         *     The season is taken out where the correlogram shows one (Makridakis & Hibon 2000).
+         */
+        SmoothingAverage: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "smoothing_average";
+            /**
+             * Period
+             * @description Empty: the step's own season.
+             * @default null
+             */
+            period: number | null;
+            /**
+             * Season
+             * @description Auto: by a test.
+             * @default auto
+             * @enum {string}
+             */
+            season: "none" | "add" | "mul" | "auto";
+        };
         /** Sorting */
         Sorting: {
             /** Column */
@@ -5018,6 +5291,44 @@ export interface components {
             threshold: number | null;
         };
         /**
+         * TrendCurve
+         * @description A curve in time by least squares, plain or with Huber's loss, carried on beyond the cutoff.
+         *
+         *     Time runs from 0 at the first known point to 1 at the last. Ranges hold the doubt about the curve (linearised) and
+         *     the spread around it (Seber & Wild 1989, § 5.1).
+         */
+        TrendCurve: {
+            /**
+             * Capacity
+             * @description Of a saturating curve; empty: fitted.
+             * @default null
+             */
+            capacity: number | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "trend_curve";
+            /**
+             * Knots
+             * @description Points after the first known; empty: found.
+             * @default []
+             */
+            knots: number[];
+            /**
+             * Robust
+             * @description Huber's loss instead of squares.
+             * @default false
+             */
+            robust: boolean;
+            /**
+             * Shape
+             * @default linear
+             * @enum {string}
+             */
+            shape: "linear" | "quadratic" | "exponential" | "saturating" | "piecewise";
+        };
+        /**
          * TriedView
          * @description One model of a search, with its criterion or the reason it was turned down.
          */
@@ -5039,6 +5350,31 @@ export interface components {
             name: string;
             /** Upload Id */
             upload_id: string;
+        };
+        /**
+         * VectorAutoregression
+         * @description Each series on the last values of all series, by least squares; the number of lags is given or chosen.
+         *
+         *     Learned where all series are known; what is missing afterwards counts as the last value known.
+         */
+        VectorAutoregression: {
+            /**
+             * Choose by
+             * @default bic
+             * @enum {string}
+             */
+            choose_by: "aic" | "bic";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "vector_autoregression";
+            /**
+             * Lags
+             * @description Empty: chosen by the criterion.
+             * @default null
+             */
+            order: number | null;
         };
         /** VerdictBody */
         VerdictBody: {

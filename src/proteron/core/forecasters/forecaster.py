@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from proteron.core.documents import Settings
+from proteron.core.forecasters.explain import Picture
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
@@ -71,6 +72,10 @@ class Forecaster(Settings):
     ) -> Floats | None:
         """Flat paths from one origin, (count, n_series, horizon), each series on its own; None where there is none."""
         return None
+
+    def pictures(self, state: ForecasterState, panel: Panel, key: str) -> list[Picture]:
+        """What was learned of one series, drawn; `panel` is what was known."""
+        return []
 
     def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
         """Standard errors by parameter, where theory gives them."""

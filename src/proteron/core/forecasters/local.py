@@ -82,7 +82,7 @@ class LocalForecaster(Forecaster):
                 out[index, possible] = self.means_of(learned, values, at[possible], horizon)
         return out
 
-    def outside(self, panel: Panel, index: int, first: int) -> Floats | None:
+    def outside(self, panel: Panel, index: int, first: int) -> Any:
         """What is known besides the series from grid position `first` on, handed on as `learned["outside"]`."""
         return None
 

@@ -4,6 +4,7 @@ from typing import Annotated, get_args
 
 from pydantic import Field
 
+from proteron.core.forecasters.additive import Additive
 from proteron.core.forecasters.arima.forecaster import Arima
 from proteron.core.forecasters.baselines import (
     Drift,
@@ -45,6 +46,7 @@ AnyForecaster = Annotated[
     | LocalLevel
     | LocalTrend
     | Structural
+    | Additive
     | Regression
     | Garch
     | RandomWalkProcess

@@ -4,6 +4,7 @@ import { useRouter } from 'vue-router'
 import { attempt, client, unwrap, type Shapes } from '../../api/client'
 import CurveChart from '../../charts/CurveChart.vue'
 import HeatGrid from '../../charts/HeatGrid.vue'
+import XYChart from '../../charts/XYChart.vue'
 import { useFetched } from '../../charts/useLine'
 import { count, fixed, number } from '../../state/format'
 import { useProject } from '../../state/project'
@@ -144,6 +145,39 @@ async function makeOutlook() {
       </tr>
     </tbody>
   </table>
+  <XYChart
+    v-for="picture in facts?.pictures ?? []"
+    :key="picture.title"
+    class="picture"
+    :title="picture.title"
+    :x-label="picture.x_label"
+    :series="
+      picture.curves.map((curve, i) => ({
+        label: curve.label,
+        x: curve.x,
+        y: curve.y.map((value) => value ?? NaN),
+        kind: curve.kind === 'points' ? 'points' : 'line',
+        color: ['lower', 'upper', 'unit circle'].includes(curve.label)
+          ? 'var(--ink-3)'
+          : `var(--c${(i % 8) + 1})`,
+      }))
+    "
+    :marks="picture.marks"
+  />
+  <table v-if="facts?.checks.length" class="facts">
+    <caption>
+      Residuals, one step ahead
+    </caption>
+    <tbody>
+      <tr v-for="check in facts.checks" :key="check.what" :title="check.verdict">
+        <td>{{ check.what }}</td>
+        <td :class="check.holds ? 'better' : 'worse'">
+          {{ check.holds ? 'holds' : 'does not hold' }}
+          <span class="number second">p {{ fixed(check.p_value, 3) }}</span>
+        </td>
+      </tr>
+    </tbody>
+  </table>
   <details v-if="facts && facts.tried.length > 1">
     <summary>{{ facts.tried.length }} models tried</summary>
     <table class="facts">
@@ -163,5 +197,12 @@ async function makeOutlook() {
 <style scoped>
 .sentence {
   margin: 0;
+}
+.picture {
+  flex: 0 0 170px;
+}
+caption {
+  text-align: left;
+  color: var(--ink-2);
 }
 </style>

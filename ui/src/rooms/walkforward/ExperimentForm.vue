@@ -42,7 +42,9 @@ const kinds = computed(() =>
 )
 const groups = computed(() => [...new Set(kinds.value.map((each) => each.group))])
 const chained = computed(
-  () => entry.value && kinds.value.find((each) => each.kind === entry.value?.forecaster.kind)?.group !== 'baseline',
+  () =>
+    entry.value &&
+    kinds.value.find((each) => each.kind === entry.value?.forecaster.kind)?.group !== 'baseline',
 )
 const windowed = computed(
   () => entry.value && ['ridge', 'dense_network'].includes(entry.value.forecaster.kind ?? ''),

@@ -9,6 +9,7 @@ from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.forecasters.arima.fit import ArimaFit, Orders, differenced, fit_arima
 from proteron.core.forecasters.arima.kernels import ahead, impulses, states
 from proteron.core.forecasters.arima.search import Limits, Tried, choose_orders, differences
+from proteron.core.forecasters.explain import Curve, Picture
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster
 from proteron.core.forecasters.smoothing.fit import information
@@ -176,6 +177,20 @@ class Arima(LocalForecaster):
         if learned is None:
             return {}
         return information(float(learned["loglik"]), int(learned["free"]), int(learned["count"]))
+
+    def pictures(self, state: ForecasterState, panel: Panel, key: str) -> list[Picture]:
+        """Inverse roots of both polynomials in the complex plane, with the unit circle they must lie within."""
+        learned = self.learned(state, key)
+        if learned is None:
+            return []
+        ar, ma = _fitted(learned, self.covariates).polynomials()
+        angle = np.linspace(0, 2 * np.pi, 121)
+        curves = [Curve("unit circle", np.cos(angle), np.sin(angle))]
+        for label, coefficients in (("AR", -ar), ("MA", ma)):
+            if len(coefficients):
+                found = np.roots(np.concatenate([[1.0], coefficients]))
+                curves.append(Curve(label, found.real, found.imag, "points"))
+        return [Picture("Inverse roots", "real part", tuple(curves))] if len(curves) > 1 else []
 
     def summary_of(self, learned: dict[str, Any]) -> str:
         fitted = _fitted(learned, self.covariates)

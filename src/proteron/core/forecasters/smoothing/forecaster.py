@@ -1,11 +1,13 @@
 """Exponential smoothing as a forecaster."""
 
+from dataclasses import replace
 from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
 from pydantic import BeforeValidator, Field
 
 from proteron.core.errors import SettingsError, TooShortError
+from proteron.core.forecasters.explain import Curve, Picture
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster
 from proteron.core.forecasters.smoothing.fit import FittedForm, Passed, choose_form, fit_form, information, run
@@ -16,6 +18,7 @@ from proteron.core.timeline import Ints
 
 _WAYS: tuple[Any, ...] = (None, "add", "mul")
 _LONGEST_CYCLE = 366
+_DRAWN = 5000
 
 
 def none_in_words(given: Any) -> Any:
@@ -184,6 +187,35 @@ class Smoothing(LocalForecaster):
         if learned is None:
             return {}
         return information(float(learned["loglik"]), int(learned["free"]), int(learned["count"]))
+
+    def pictures(self, state: ForecasterState, panel: Panel, key: str) -> list[Picture]:
+        """The one-step error against each weight, the others and the start as they were learned."""
+        learned = self.learned(state, key)
+        if learned is None:
+            return []
+        values, _ = self._since(learned, panel, panel.index(key))
+        fitted, rest, _ = self._placed(learned, values[-_DRAWN:] if len(values) > _DRAWN else values, 0)
+        level, _, season, _ = fitted.weights.tolist()
+        asked = [("level", 0, 1.0)]
+        if fitted.form.trend is not None:
+            asked.append(("trend", 1, level))
+        if fitted.form.season is not None:
+            asked.append(("season", 2, 1 - level))
+        curves, marks = [], []
+        for name, place, most in asked:
+            grid = np.linspace(0.005, 0.995, 60) * most
+            errors = []
+            for weight in grid:
+                weights = fitted.weights.copy()
+                weights[place] = weight
+                if place == 0:
+                    weights[1], weights[2] = min(weights[1], weight), min(season, 1 - weight)
+                gaps = rest - run(replace(fitted, weights=weights), rest).means
+                gaps = gaps[np.isfinite(gaps)]
+                errors.append(float(np.sqrt((gaps**2).mean())) if len(gaps) else np.nan)
+            curves.append(Curve(name, grid, np.array(errors)))
+            marks.append((float(fitted.weights[place]), name))
+        return [Picture("One-step error against each weight", "weight", tuple(curves), tuple(marks))]
 
     def summary_of(self, learned: dict[str, Any]) -> str:
         fitted = _fitted(learned)
