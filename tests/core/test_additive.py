@@ -82,7 +82,7 @@ def test_pictures_show_the_optimum_and_checks_speak_of_residuals(rng: np.random.
     picture = fitted.contender.forecaster.pictures(fitted.state, panel, "a")[0]
     curve = picture.curves[0]
     assert curve.x[curve.y.argmin()] == pytest.approx(fitted.parameters["level_weight"], abs=0.02)
-    assert dict((label, x) for x, label in picture.marks)["level"] == fitted.parameters["level_weight"]
+    assert {label: x for x, label in picture.marks}["level"] == fitted.parameters["level_weight"]
     verdicts = {what: not test.rejected for what, test in residual_checks(fitted, "a")}
     assert verdicts["no memory left"] and set(verdicts) >= {"no memory left", "normal", "even spread"}
     lagging = pt.forecaster("smoothing", error="add", trend=None, season=None, level_weight=0.02).fit(panel)

@@ -3,17 +3,19 @@
 import os
 import threading
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from proteron.api.lines import extremes
 from proteron.core.flatten import STAGES, Chain, LinearTrend, LoessSeasons, Log, PeriodMeans, SeasonalDifference
-from proteron.core.forecasters import forecaster
+from proteron.core.forecasters import FORECASTERS, forecaster
 from proteron.core.panel import Panel
 from proteron.core.profile import periodogram, series_features
 from proteron.core.windows import Rolling, WindowPlan
 
 _LATER = 3.0
+_QUICK: dict[str, dict[str, Any]] = {"arima": {"order": (1, 0, 1)}}
 
 
 def warm_kernels() -> None:
@@ -45,6 +47,13 @@ def warm_rooms() -> None:
     Chain([LinearTrend(method="tukey"), LoessSeasons(season_window=5)]).fit(panel, 200)
     series_features(panel, 0)
     periodogram(values)
+    positive = Panel.from_arrays({"a": values}, "2014-01-01", "1 month")
+    gappy = Panel.from_arrays({"a": np.where(np.arange(240) % 50 == 7, np.nan, values)}, "2014-01-01", "1 month")
+    for each in FORECASTERS:
+        kind = each.model_fields["kind"].default
+        if kind not in ("ridge", "dense_network"):
+            for one in (positive, gappy):
+                forecaster(kind, **_QUICK.get(kind, {})).fit(one, 100, horizon=2).forecast(2)
 
 
 def warm_rooms_aside() -> None:

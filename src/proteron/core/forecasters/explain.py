@@ -1,5 +1,6 @@
 """What was learned, as pictures and checks."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
@@ -49,12 +50,13 @@ def residual_checks(fitted: "FittedContender", key: str) -> list[tuple[str, Test
     season = one.axis.step.season
     lags = max(min(2 * season if season > 1 else 10, len(rest) // 5), 1)
     checks = []
-    for what, test in (
+    tests: tuple[tuple[str, Callable[[], TestResult]], ...] = (
         ("no memory left", lambda: ljung_box(rest, lags)),
         ("no season left", lambda: _seasonal(rest, season)),
         ("normal", lambda: jarque_bera(rest)),
         ("even spread", lambda: arch_lm(rest, min(12, max(len(rest) // 10, 1)))),
-    ):
+    )
+    for what, test in tests:
         try:
             checks.append((what, test()))
         except (ProteronError, ValueError, ZeroDivisionError, np.linalg.LinAlgError):

@@ -61,12 +61,16 @@ const stepNames = computed(() =>
     (_, i) => store.axis?.steps(props.experiment.gap + i + 1) ?? '',
   ),
 )
-const parameters = computed(() =>
-  Object.entries(facts.value?.parameters ?? {})
-    .sort((a, b) => Math.abs(b[1] ?? 0) - Math.abs(a[1] ?? 0))
-    .slice(0, 8),
-)
+/** In the model's own order; of many window features the largest. */
+const parameters = computed(() => {
+  const all = Object.entries(facts.value?.parameters ?? {})
+  if (!facts.value?.windows) return all.slice(0, 8)
+  return all.sort((a, b) => Math.abs(b[1] ?? 0) - Math.abs(a[1] ?? 0)).slice(0, 8)
+})
 
+const more = computed(() =>
+  facts.value?.windows ? [] : Object.entries(facts.value?.parameters ?? {}).slice(8, 200),
+)
 const NAMES: Record<string, string> = { loglik: 'log-likelihood', aic: 'AIC', aicc: 'AICc', bic: 'BIC' }
 const criteria = computed(() =>
   Object.entries(facts.value?.criteria ?? {}).map(([name, value]) => [NAMES[name] ?? name, value] as const),
@@ -105,6 +109,39 @@ async function makeOutlook() {
       { label: 'held out', values: facts.validation_loss, color: 'var(--c1)', dash: '4 2' },
     ]"
   />
+  <XYChart
+    v-for="picture in facts?.pictures ?? []"
+    :key="picture.title"
+    class="picture"
+    :title="picture.title"
+    :x-label="picture.x_label"
+    :series="
+      picture.curves.map((curve, i) => ({
+        label: curve.label,
+        x: curve.x,
+        y: curve.y.map((value) => value ?? NaN),
+        kind: curve.kind === 'points' ? 'points' : 'line',
+        color: ['lower', 'upper', 'unit circle'].includes(curve.label)
+          ? 'var(--ink-3)'
+          : `var(--c${(i % 8) + 1})`,
+      }))
+    "
+    :marks="picture.marks"
+  />
+  <table v-if="facts?.checks.length" class="facts">
+    <caption>
+      Residuals, one step ahead
+    </caption>
+    <tbody>
+      <tr v-for="check in facts.checks" :key="check.what" :title="check.verdict">
+        <td>{{ check.what }}</td>
+        <td :class="check.holds ? 'better' : 'worse'">
+          {{ check.holds ? 'holds' : 'does not hold' }},
+          <span class="number second">p {{ fixed(check.p_value, 3) }}</span>
+        </td>
+      </tr>
+    </tbody>
+  </table>
   <HeatGrid v-if="byFold.length" caption="Skill by contender and fold" :rows="byFold" :columns="foldNames" />
   <HeatGrid
     v-if="byStep[0]?.values.length"
@@ -139,42 +176,24 @@ async function makeOutlook() {
           >
         </td>
       </tr>
+      <tr v-if="more.length">
+        <td colspan="2">
+          <details>
+            <summary>{{ more.length }} more</summary>
+            <table class="facts">
+              <tbody>
+                <tr v-for="[name, value] in more" :key="name">
+                  <td>{{ name }}</td>
+                  <td class="number">{{ number(value) }}</td>
+                </tr>
+              </tbody>
+            </table>
+          </details>
+        </td>
+      </tr>
       <tr v-for="[name, value] in criteria" :key="name">
         <td>{{ name }}</td>
         <td class="number">{{ fixed(value, 2) }}</td>
-      </tr>
-    </tbody>
-  </table>
-  <XYChart
-    v-for="picture in facts?.pictures ?? []"
-    :key="picture.title"
-    class="picture"
-    :title="picture.title"
-    :x-label="picture.x_label"
-    :series="
-      picture.curves.map((curve, i) => ({
-        label: curve.label,
-        x: curve.x,
-        y: curve.y.map((value) => value ?? NaN),
-        kind: curve.kind === 'points' ? 'points' : 'line',
-        color: ['lower', 'upper', 'unit circle'].includes(curve.label)
-          ? 'var(--ink-3)'
-          : `var(--c${(i % 8) + 1})`,
-      }))
-    "
-    :marks="picture.marks"
-  />
-  <table v-if="facts?.checks.length" class="facts">
-    <caption>
-      Residuals, one step ahead
-    </caption>
-    <tbody>
-      <tr v-for="check in facts.checks" :key="check.what" :title="check.verdict">
-        <td>{{ check.what }}</td>
-        <td :class="check.holds ? 'better' : 'worse'">
-          {{ check.holds ? 'holds' : 'does not hold' }}
-          <span class="number second">p {{ fixed(check.p_value, 3) }}</span>
-        </td>
       </tr>
     </tbody>
   </table>

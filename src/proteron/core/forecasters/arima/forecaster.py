@@ -189,7 +189,7 @@ class Arima(LocalForecaster):
         for label, coefficients in (("AR", -ar), ("MA", ma)):
             if len(coefficients):
                 found = np.roots(np.concatenate([[1.0], coefficients]))
-                curves.append(Curve(label, found.real, found.imag, "points"))
+                curves.append(Curve(label, np.asarray(found.real, float), np.asarray(found.imag, float), "points"))
         return [Picture("Inverse roots", "real part", tuple(curves))] if len(curves) > 1 else []
 
     def summary_of(self, learned: dict[str, Any]) -> str:
