@@ -235,3 +235,29 @@ def test_no_forecaster_stumbles_over_ugly_series(forecaster: type) -> None:
         size = np.nanmax(np.abs(values))
         assert np.isfinite(forecast.mean).all(), key
         assert np.abs(forecast.mean).max() <= 1e4 * max(size, 1e-300), key
+
+
+@pytest.mark.parametrize("kind", ["smoothing", "arima", "last_value", "local_level", "theta"])
+def test_paths_of_several_series_keep_the_correlation_of_their_errors(kind: str) -> None:
+    rng = np.random.default_rng(4)
+    shocks = rng.multivariate_normal([0, 0, 0], [[1, 0.8, 0], [0.8, 1, 0], [0, 0, 1]], size=240)
+    walks = 100 + np.cumsum(shocks, axis=0)
+    panel = pt.Panel.from_arrays({key: walks[:, i] for i, key in enumerate("abc")}, "2000-01-01", "1 month")
+    quick = {"arima": {"order": (0, 1, 0), "seasonal": (0, 0, 0)}, "smoothing": {"season": None, "trend": None}}
+    fitted = pt.forecaster(kind, **quick.get(kind, {})).fit(panel)
+    paths = fitted.contender.forecaster.simulate(fitted.state, panel, 240, 4, 6000, 0)
+    together = np.corrcoef((paths[:, :, 0] - paths[:, :, 0].mean(axis=0)).T)
+    assert together[0, 1] == pytest.approx(0.8, abs=0.12)
+    assert abs(together[0, 2]) < 0.2
+    single = fitted.contender.forecaster.simulate(fitted.state, panel.select([0]), 240, 4, 6000, 0)
+    assert single[:, 0].std(axis=0) == pytest.approx(paths[:, 0].std(axis=0), rel=0.06)
+
+
+@pytest.mark.parametrize("kind", ["local_level", "local_trend", "structural"])
+def test_structural_ranges_equal_those_of_simulated_paths(kind: str) -> None:
+    panel = pt.Panel.from_arrays({"a": np.log(AIRLINE)}, "1949-01-01", "1 month")
+    fitted = pt.forecaster(kind).fit(panel)
+    learner = fitted.contender.forecaster
+    spread = learner.spreads_of(learner.learned(fitted.state, "a"), panel.values, 144, 14)
+    paths = learner.simulate(fitted.state, panel, 144, 14, 8000, 3)[:, 0]
+    assert paths.std(axis=0) / spread == pytest.approx(np.ones(14), abs=0.04)

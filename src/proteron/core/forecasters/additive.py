@@ -193,9 +193,10 @@ class Additive(LocalForecaster):
         self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
     ) -> Floats | None:
         sums = self._sums(learned, at + horizon)[at:]
-        shared = np.sqrt(self._doubt(learned, at, horizon)) * rng.normal(size=(count, 1))
         own = float(learned["unit"]) * np.sqrt(float(learned["variance"]))
-        return self._outside_of(sums + shared + rng.normal(scale=own, size=(count, horizon)))
+        noise = rng.normal(scale=own, size=(count, horizon))
+        shared = np.sqrt(self._doubt(learned, at, horizon)) * rng.normal(size=(count, 1))
+        return self._outside_of(sums + shared + noise)
 
     def components(
         self, state: ForecasterState, panel: Panel, key: str, ahead: int = 0

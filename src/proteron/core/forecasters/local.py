@@ -48,17 +48,42 @@ class LocalForecaster(Forecaster):
             except ProteronError as error:
                 declined[key] = error.message
                 rows.append(None)
-        arrays = {"first": known.starts.astype(np.int64)}
+        arrays: dict[str, Any] = {"first": known.starts.astype(np.int64)}
         made = [row for row in rows if row is not None]
         for name in made[0] if made else ():
             if not name.startswith("~"):
                 arrays[name] = _stacked([None if row is None else np.asarray(row[name]) for row in rows])
+        if 1 < len(made) <= _MOST_TOGETHER:
+            arrays["together"] = self._together(known, rows)
         facts: dict[str, Any] = {"declined": declined}
         told = {key: {name[1:]: value for name, value in row.items() if name.startswith("~")}
                 for key, row in zip(known.keys, rows, strict=True) if row is not None}  # fmt: skip
         if any(told.values()):
             facts["series"] = told
         return ForecasterState(known.keys, arrays, facts)
+
+    def _together(self, known: Panel, rows: list[dict[str, Any] | None]) -> Floats:
+        """Correlations (n_series, n_series) of one-step errors over the last points; 0 where two hardly overlap."""
+        end = known.end
+        errors = np.full((min(_JOINT, end), len(known)), np.nan)
+        for index, row in enumerate(rows):
+            if row is None:
+                continue
+            start, length = int(known.starts[index]), int(known.lengths[index])
+            at = np.arange(max(0, end - len(errors) - start), length)
+            learned = row | {"first": start, "outside": self.outside(known, index, start)}
+            learned |= {name: np.asarray(value) for name, value in row.items() if not name.startswith("~")}
+            values = np.ascontiguousarray(known.series(index))
+            gaps = values[at] - self.means_of(learned, values, at, 1)[:, 0]
+            errors[at + start - (end - len(errors)), index] = gaps
+        present = np.isfinite(errors)
+        unit = np.where(present, errors - np.nanmean(np.where(present.any(axis=0), errors, 0.0), axis=0), 0.0)
+        size = np.sqrt((unit**2).sum(axis=0))
+        unit = unit / np.where(size > 0, size, np.inf)
+        shared = present.T.astype(float) @ present
+        found = np.where(shared >= 10, unit.T @ unit, 0.0)
+        np.fill_diagonal(found, 1.0)
+        return found
 
     def learned(self, state: ForecasterState, key: str) -> dict[str, Any] | None:
         """What was learned of one series, by name; None where it was declined."""
@@ -102,7 +127,10 @@ class LocalForecaster(Forecaster):
     def paths_of(
         self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
     ) -> Floats | None:
-        """Simulated paths (count, horizon) after `at` points, None where there is no theory."""
+        """Simulated paths (count, horizon) after `at` points, None where there is no theory.
+
+        The first errors drawn, (count, horizon), must be those of one step: they come correlated with other series'.
+        """
         return None
 
     def ranges(
@@ -138,6 +166,7 @@ class LocalForecaster(Forecaster):
         self, state: ForecasterState, panel: Panel, origin: int, horizon: int, count: int, seed: int
     ) -> Floats | None:
         out = np.full((count, len(panel), horizon), np.nan)
+        shared = self._shared_noise(state, panel, count, horizon, seed)
         some = False
         for index, key in enumerate(panel.keys):
             learned = self.learned(state, key)
@@ -147,12 +176,25 @@ class LocalForecaster(Forecaster):
             learned["outside"] = self.outside(panel, index, first)
             if not 0 <= origin - first <= len(values):
                 continue
-            rng = np.random.default_rng([seed, state.row(key)])
+            rng = Draws([seed, state.row(key)], None if shared is None else shared[index])
             paths = self.paths_of(learned, values, origin - first, horizon, count, rng)
             if paths is not None:
                 out[:, index] = paths
                 some = True
         return out if some else None
+
+    @staticmethod
+    def _shared_noise(state: ForecasterState, panel: Panel, count: int, horizon: int, seed: int) -> Floats | None:
+        """Standard normal draws (n_series, count, horizon) with the correlation that one-step errors had."""
+        together = state.arrays.get("together")
+        if together is None or len(panel) < 2:
+            return None
+        rows = [state.row(key) for key in panel.keys]
+        values, vectors = np.linalg.eigh(together[np.ix_(rows, rows)])
+        root = vectors * np.sqrt(np.maximum(values, 0.0))
+        root /= np.sqrt((root**2).sum(axis=1, keepdims=True))
+        draws = np.random.default_rng([seed, len(panel)]).normal(size=(len(rows), count, horizon))
+        return np.asarray(np.einsum("ij,jch->ich", root, draws))
 
     def summary(self, state: ForecasterState, key: str) -> str:
         learned = self.learned(state, key)
@@ -166,6 +208,22 @@ class LocalForecaster(Forecaster):
 
 
 _PATHS = 2000
+_JOINT = 1000
+_MOST_TOGETHER = 200
+
+
+class Draws(np.random.Generator):
+    """A source of random numbers whose first matrix of normal ones is given."""
+
+    def __init__(self, seed: Any, first: Floats | None = None) -> None:
+        super().__init__(np.random.PCG64(seed))
+        self._first = first
+
+    def normal(self, loc: Any = 0.0, scale: Any = 1.0, size: Any = None) -> Any:
+        if self._first is not None and size == self._first.shape:
+            given, self._first = self._first, None
+            return loc + scale * given
+        return super().normal(loc, scale, size)
 
 
 def _stacked(rows: list[Any]) -> Any:

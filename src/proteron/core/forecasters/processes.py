@@ -72,8 +72,9 @@ class RandomWalkProcess(LocalForecaster):
             return None
         variance, pull = float(learned["variance"]), float(learned["pull"])
         logs, out = np.full(count, np.log(last)), np.empty((count, horizon))
+        draws = rng.normal(size=(count, horizon))
         for h in range(horizon):
-            noise = rng.normal(size=count)
+            noise = draws[:, h]
             if self.reverting:
                 kept, level = np.exp(-pull), float(learned["level"])
                 logs = level + (logs - level) * kept + np.sqrt(variance * (1 - kept**2) / (2 * pull)) * noise

@@ -288,14 +288,16 @@ class _Parts(LocalForecaster):
     ) -> Floats | None:
         spread, move, drift, seen = self._end(learned, values, at)
         noise = float(learned["noise"])
-        even = 0.5 * (spread + spread.T)
-        state = rng.multivariate_normal(np.zeros(len(even)), even, size=count, method="eigh", check_valid="ignore")
-        state *= np.sqrt(noise)
         mean = self.means_of(learned, values, np.array([at]), horizon)[0]
-        out = np.empty((count, horizon))
-        for h in range(horizon):
-            out[:, h] = mean[h] + state @ seen + rng.normal(scale=np.sqrt(noise), size=count)
-            state = state @ move.T + rng.normal(size=state.shape) * np.sqrt(np.diag(drift) * noise)
+        draws = rng.normal(scale=np.sqrt(noise), size=(count, horizon))
+        off, out = np.zeros((count, len(seen))), np.empty((count, horizon))
+        for h in range(horizon):  # one-step errors, and what the state learns from each
+            variance = float(seen @ spread @ seen + 1.0)
+            gain = spread @ seen / variance
+            error = np.sqrt(variance) * draws[:, h]
+            out[:, h] = mean[h] + off @ seen + error
+            off = (off + error[:, None] * gain) @ move.T
+            spread = move @ (spread - variance * np.outer(gain, gain)) @ move.T + drift
         return out
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:

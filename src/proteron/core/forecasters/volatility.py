@@ -201,7 +201,7 @@ class Garch(LocalForecaster):
         variances(np.ascontiguousarray(values[:at]), mean, omega, alphas, betas, leverage, past)
         draws = rng.normal(size=(count, horizon))
         if freedom < 1e9:
-            draws = rng.standard_t(freedom, size=(count, horizon)) * np.sqrt((freedom - 2) / freedom)
+            draws = special.stdtrit(freedom, special.ndtr(draws)) * np.sqrt((freedom - 2) / freedom)
         known = np.where(np.isfinite(values[:at]), values[:at] - mean, np.sqrt(past[:at]))
         errors, spreads = np.empty((count, horizon)), np.empty((count, horizon))
         for h in range(horizon):
