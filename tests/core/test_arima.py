@@ -167,6 +167,18 @@ def test_orders_are_found_and_every_attempt_is_kept() -> None:
     assert ", 1, " in pt.forecaster("arima", period=1).fit(moving).summary
 
 
+def test_parts_of_an_order_may_be_chosen_also_in_files_without_null() -> None:
+    chosen = pt.forecaster("arima", order=(1, "choose", 0), period=1)
+    assert chosen.forecaster.order == (1, None, 0)  # type: ignore[union-attr]
+    assert pt.forecaster("arima", order=(1, None, 0), period=1).hash == chosen.hash
+    fitted = chosen.fit(pt.Panel.from_arrays({"a": LAKE_HURON}, "1875-01-01", "1 month"))
+    assert fitted.parameters["ar1"] > 0 and "ma1" not in fitted.parameters
+    assert pt.forecaster("smoothing", trend="none").hash == pt.forecaster("smoothing", trend=None).hash
+    for bad in ({"order": (1, -1, 0)}, {"order": (1, 0)}, {"period": 1, "seasonal": (1, 0, 0)}):
+        with pytest.raises(pt.SettingsError):
+            pt.forecaster("arima", **bad)
+
+
 def test_covariates_known_ahead_enter_the_mean(rng: np.random.Generator) -> None:
     plan = rng.normal(size=260)
     noise = rng.normal(size=240)

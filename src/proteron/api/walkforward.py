@@ -251,7 +251,7 @@ def _without_none(value: Any) -> Any:
     if isinstance(value, dict):
         return {name: _without_none(each) for name, each in value.items() if each is not None}
     if isinstance(value, list):
-        return [_without_none(each) for each in value]
+        return ["choose" if each is None else _without_none(each) for each in value]
     return value
 
 

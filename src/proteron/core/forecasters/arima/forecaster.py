@@ -3,7 +3,7 @@
 from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
-from pydantic import Field, model_validator
+from pydantic import BeforeValidator, Field, model_validator
 
 from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.forecasters.arima.fit import ArimaFit, Orders, differenced, fit_arima
@@ -16,7 +16,13 @@ from proteron.core.forecasters.smoothing.fit import information
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
-Part = Annotated[int, Field(ge=0, le=10)] | None
+
+def _choice(given: Any) -> Any:
+    """“choose” as None, for files that have no null."""
+    return None if given == "choose" else given
+
+
+Part = Annotated[Annotated[int, Field(ge=0, le=10)] | None, BeforeValidator(_choice)]
 _LONGEST_SEASON = 60
 
 

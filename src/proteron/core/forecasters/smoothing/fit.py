@@ -62,13 +62,14 @@ def start_values(values: Floats, form: Form, period: int) -> Floats:
     if form.season is not None:
         figure = seasonal_figure(head[: max(5 * period, 2 * period + 2)], period, form.season)
         start[2:] = np.roll(figure, first % period)
+        head = head[: 4 * period + 40]
         whole = np.resize(figure, len(head))
         head = head - whole if form.season == "add" else head / np.where(whole == 0, 1.0, whole)
     at = np.flatnonzero(np.isfinite(head))[: max(10, period if form.season else 10)]
     if form.trend is None:
         start[0] = head[at].mean() if form.season is not None else head[at][: max(3, len(at) // 2)].mean()
         return start
-    slope, level = np.polyfit(at + 1.0, head[at], 1) if len(at) > 1 else (0.0, head[at].mean())
+    level, slope = _line(at + 1.0, head[at])
     if form.trend == "add":
         start[0], start[1] = level, slope
     else:
@@ -78,6 +79,14 @@ def start_values(values: Floats, form: Form, period: int) -> Floats:
         start[0], start[1] = max(head[at[0]], 1e-8), 0.0 if form.trend == "add" else 1.0
     start[0] -= (first * start[1]) if form.trend == "add" else 0.0
     return start
+
+
+def _line(x: Floats, y: Floats) -> tuple[float, float]:
+    """Level at 0 and slope of the least-squares line."""
+    apart = x - x.mean()
+    wide = float((apart**2).sum())
+    slope = float((apart * y).sum()) / wide if wide > 0 else 0.0
+    return float(y.mean()) - slope * float(x.mean()), slope
 
 
 def seasonal_figure(head: Floats, period: int, way: str) -> Floats:

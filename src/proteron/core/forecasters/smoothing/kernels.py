@@ -26,6 +26,7 @@ def smooth(  # noqa: C901
     False where a multiplicative part is not above zero.
     """
     alpha, rate, gamma, phi = weights[0], weights[1], weights[2], weights[3]
+    beta = alpha * rate
     level, slope = start[0], start[1]
     levels[0], trends[0] = level, slope
     for i in range(period):
@@ -56,16 +57,16 @@ def smooth(  # noqa: C901
             level, slope = expected, carried
             seasons[t + period] = figure
         else:
-            left = value
+            gap = value - expected
             if season == 1:
-                left = value - figure
-                seasons[t + period] = figure + gamma * (value - expected - figure)
+                gap = (value - figure) - expected
+                seasons[t + period] = figure + gamma * gap
             elif season == 2:
-                left = value / figure
+                gap = value / figure - expected
                 seasons[t + period] = figure + gamma * (value / expected - figure)
-            new = expected + alpha * (left - expected)
+            new = expected + alpha * gap
             if trend == 1:
-                slope = carried + rate * (new - level - carried)
+                slope = carried + beta * gap  # rate × (new - level - carried), sooner known
             elif trend == 2:
                 slope = carried + rate * (new / level - carried)
             level = new
@@ -108,9 +109,10 @@ def smooth_back(  # noqa: C901
 ) -> None:  # fmt: skip
     """Slopes of what has the slope `pull` (n,) in the means, in `weights` (4,) and `start` (2 + period,)."""
     alpha, rate, gamma, phi = weights[0], weights[1], weights[2], weights[3]
+    beta = alpha * rate
+    of_alpha, of_beta, of_rate, of_gamma, of_phi = 0.0, 0.0, 0.0, 0.0, 0.0
     to_level, to_slope = 0.0, 0.0
     to_season = np.zeros(len(values) + period)
-    of_weights[:] = 0.0
     for t in range(len(values) - 1, -1, -1):
         level, slope, figure, value = levels[t], trends[t], seasons[t], values[t]
         carried, expected = slope, level
@@ -127,30 +129,34 @@ def smooth_back(  # noqa: C901
             back_carried = to_slope
             back_figure = after
         else:
-            new = levels[t + 1]
+            back_carried = to_slope
+            back_gap = 0.0
+            gap = value - expected
+            if season == 1:
+                gap = (value - figure) - expected
+            elif season == 2:
+                gap = value / figure - expected
             if trend == 1:
-                of_weights[1] += to_slope * (new - level - carried)
-                to_level += rate * to_slope
-                back_level = -rate * to_slope
-                back_carried = (1.0 - rate) * to_slope
+                of_beta += to_slope * gap
+                back_gap = beta * to_slope
             elif trend == 2:
-                of_weights[1] += to_slope * (new / level - carried)
+                new = levels[t + 1]
+                of_rate += to_slope * (new / level - carried)
                 to_level += rate * to_slope / level
                 back_level = -rate * to_slope * new / (level * level)
                 back_carried = (1.0 - rate) * to_slope
-            left = value
+            of_alpha += to_level * gap
+            back_gap += alpha * to_level
+            back_expected = to_level
             if season == 1:
-                left = value - figure
-                of_weights[2] += after * (value - expected - figure)
-                back_figure = (1.0 - gamma) * after - alpha * to_level
-                back_expected = -gamma * after
+                of_gamma += after * gap
+                back_gap += gamma * after
+                back_figure = after - back_gap
             elif season == 2:
-                left = value / figure
-                of_weights[2] += after * (value / expected - figure)
-                back_figure = (1.0 - gamma) * after - alpha * to_level * left / figure
-                back_expected = -gamma * after * value / (expected * expected)
-            of_weights[0] += to_level * (left - expected)
-            back_expected += (1.0 - alpha) * to_level
+                of_gamma += after * (value / expected - figure)
+                back_figure = (1.0 - gamma) * after - back_gap * value / (figure * figure)
+                back_expected -= gamma * after * value / (expected * expected)
+            back_expected -= back_gap
         if season == 2:
             back_expected += pull[t] * figure
             back_figure += pull[t] * expected
@@ -161,16 +167,18 @@ def smooth_back(  # noqa: C901
         if trend == 2:
             back_level += back_expected * carried
             back_carried += back_expected * level
-            of_weights[3] += back_carried * carried * np.log(slope)
+            of_phi += back_carried * carried * np.log(slope)
             to_slope = back_carried * phi * carried / slope
         else:
             back_level += back_expected
             if trend == 1:
                 back_carried += back_expected
-                of_weights[3] += back_carried * slope
+                of_phi += back_carried * slope
                 to_slope = back_carried * phi
         to_level = back_level
         to_season[t] += back_figure
+    of_weights[0], of_weights[1] = of_alpha + rate * of_beta, of_rate + alpha * of_beta
+    of_weights[2], of_weights[3] = of_gamma, of_phi
     of_start[0], of_start[1] = to_level, to_slope
     for i in range(period):
         of_start[2 + i] = to_season[i]
