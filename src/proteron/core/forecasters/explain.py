@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
 import numpy as np
-from scipy import stats
+from scipy import special
 
 from proteron.core.errors import ProteronError
 from proteron.core.panel import Floats
@@ -74,6 +74,6 @@ def _seasonal(rest: Floats, season: int) -> TestResult:
     correlations = np.array([float((apart[k:] * apart[:-k]).sum()) / total for k in at])
     count = len(rest)
     statistic = count * (count + 2) * float((correlations**2 / (count - np.array(at))).sum())
-    p = float(stats.chi2.sf(statistic, len(at)))
+    p = float(special.chdtrc(len(at), statistic))
     verdict = "a season of the step is left" if p < 0.05 else "no season of the step is left"
     return TestResult("seasonal portmanteau", statistic, p, at[-1], "no season is left", verdict)

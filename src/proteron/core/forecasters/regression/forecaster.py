@@ -4,7 +4,7 @@ from typing import Any, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field, field_validator
-from scipy import stats
+from scipy import special
 
 from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
@@ -160,7 +160,7 @@ class Regression(LocalForecaster):
         shown[: len(there)] = there
         doubt = np.einsum("hi,ij,hj->h", shown, learned["covariance"][:width, :width], shown)
         left = float(learned["left"])
-        wider = stats.t.ppf(0.975, left) / stats.norm.ppf(0.975) if left > 0 else 1.0
+        wider = special.stdtrit(left, 0.975) / special.ndtri(0.975) if left > 0 else 1.0
         return np.asarray(wider * np.sqrt(float(learned["variance"]) + np.maximum(doubt, 0.0)))
 
     def paths_of(
@@ -188,7 +188,7 @@ class Regression(LocalForecaster):
         for place, name in enumerate(learned["~names"]):
             estimate, error = float(learned["coefficients"][place]), float(learned["errors"][place])
             t = estimate / error if error > 0 else np.nan
-            p = float(2 * stats.t.sf(abs(t), max(float(learned["left"]), 1)))
+            p = float(2 * special.stdtr(max(float(learned["left"]), 1), -abs(t)))
             rows.append({"name": name, "estimate": estimate, "error": error, "t": t, "p": p,
                          "inflation": float(learned["inflation"][place])})  # fmt: skip
         return rows

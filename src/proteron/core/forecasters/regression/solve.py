@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import linalg, optimize, stats
+from scipy import linalg, optimize, special
 
 from proteron.core.compiled import kernel
 from proteron.core.errors import SettingsError, TooShortError
@@ -40,7 +40,7 @@ class LeastSquares:
 
     @property
     def p_values(self) -> Floats:
-        return np.asarray(2 * stats.t.sf(np.abs(self.t_values), max(self.left, 1)))
+        return np.asarray(2 * special.stdtr(max(self.left, 1), -np.abs(self.t_values)))
 
 
 def least_squares(design: Floats, target: Floats, robust_lags: int | None = None) -> LeastSquares:

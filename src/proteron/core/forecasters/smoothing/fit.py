@@ -69,7 +69,7 @@ def start_values(values: Floats, form: Form, period: int) -> Floats:
     if form.trend is None:
         start[0] = head[at].mean() if form.season is not None else head[at][: max(3, len(at) // 2)].mean()
         return start
-    level, slope = _line(at + 1.0, head[at])
+    level, slope = _line(np.asarray(at + 1.0, dtype=np.float64), head[at])
     if form.trend == "add":
         start[0], start[1] = level, slope
     else:
