@@ -60,6 +60,7 @@ class WindowForecaster(Forecaster):
     """
 
     family: ClassVar[str] = "windows"
+    can: ClassVar[tuple[str, ...]] = ("trend", "seasons", "covariates")
     plan: WindowPlan | None = Field(None, title="Window plan", description="Empty: chosen from the step and length.")
     strategy: Literal["direct", "recursive"] = Field(
         "direct", title="Many steps", description="Direct: a target per step. Recursive: forecasts are fed back."
