@@ -126,6 +126,9 @@ def test_terms_are_read_coded_and_refused() -> None:
     for text, said in (("rain +", "not a column"), ("rain^40", "powers"), ("rain + rain", "twice")):
         with pytest.raises(pt.SettingsError, match=said):
             pt.forecaster("regression", formula=text)
+    for bad in ({"penalty": "lasso", "loss": "huber"}, {"robust_lags": 3, "penalty": "ridge"}, {"strength": 1.0}):
+        with pytest.raises(pt.SettingsError):  # nothing that is asked for is passed over
+            pt.forecaster("regression", **bad)
     for text, said in (("site against moon", "has no “moon”"), ("rain against 3", "is a number"), ("snow", "snow")):
         assert said in pt.forecaster("regression", formula=text).fit(panel).summary["a"]
 

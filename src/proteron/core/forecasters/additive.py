@@ -254,7 +254,7 @@ class Additive(LocalForecaster):
 def _penalised(columns: Floats, aim: Floats, bends: Any, robust: bool) -> tuple[Floats, Floats, float]:
     """Slopes (k,), their covariance, the variance around them; bends are shrunk, by generalised cross-validation."""
     weights = np.ones(len(aim))
-    found: tuple[Floats, Floats, float, Floats] | None = None
+    found: tuple[Floats, Floats, float] | None = None
     for _ in range(_ROUNDS if robust else 1):
         found = _shrunk(columns * np.sqrt(weights)[:, None], aim * np.sqrt(weights), bends)
         rest = aim - columns @ found[0]
@@ -262,21 +262,20 @@ def _penalised(columns: Floats, aim: Floats, bends: Any, robust: bool) -> tuple[
             scale = max(1.4826 * float(np.median(np.abs(rest))), 1e-9)
             weights = np.minimum(1.0, _HUBER * scale / np.maximum(np.abs(rest), 1e-300))
     assert found is not None
-    slopes, inverse, spent, _ = found
+    slopes, inverse, spent = found
     rest = aim - columns @ slopes
     left = max(len(aim) - spent, 1.0)
     variance = float((weights * rest**2).sum() / left)
     return slopes, inverse * variance, variance
 
 
-def _shrunk(columns: Floats, aim: Floats, bends: Any) -> tuple[Floats, Floats, float, Floats]:
-    """Slopes, the inverse of the penalised normal equations, numbers spent, hat values' sum per shrinkage."""
+def _shrunk(columns: Floats, aim: Floats, bends: Any) -> tuple[Floats, Floats, float]:
+    """Slopes, the inverse of the penalised normal equations, numbers spent."""
     count, width = columns.shape
     gram, right = columns.T @ columns, columns.T @ aim
     small = np.full(width, 1e-4 * count / max(width, 1))
     small[:2] = 1e-9
     best: tuple[float, Floats, Floats, float] | None = None
-    tried = []
     for strength in _SHRINKAGES if bends.any() else _SHRINKAGES[:1]:
         penalty = np.where(bends, strength, small)
         inverse = np.linalg.pinv(gram + np.diag(penalty))
@@ -284,8 +283,7 @@ def _shrunk(columns: Floats, aim: Floats, bends: Any) -> tuple[Floats, Floats, f
         spent = float(np.trace(inverse @ gram))
         squares = float(((aim - columns @ slopes) ** 2).sum())
         value = count * squares / max(count - spent, 0.5) ** 2
-        tried.append(value)
         if best is None or value < best[0]:
             best = (value, slopes, inverse, spent)
     assert best is not None
-    return best[1], best[2], best[3], np.array(tried)
+    return best[1], best[2], best[3]

@@ -26,10 +26,10 @@ def whiten_parts(  # noqa: C901
 ) -> float:  # fmt: skip
     """Standardised one-step errors (n, c) of columns under a model whose state is known at the start.
 
-    The first entry of `move` a (k, k) times the state, plus that of the season, is seen with noise of variance
+    `move` (k + 1, k): how the state moves in a step, and in the last row what of it is seen, with noise of variance
     `noise`; `ratios` (k,) are variances of what each part of the state drifts by. `begin` (k, c) is the state before
-    the first point. `kept` (n + 1, k) gets the first column's predicted states where it has room. The first row of
-    `move` beyond the state tells what is seen. Returns Σ log variance; NaN in the first column is missing.
+    the first point. `kept` (n + 1, k), or with no rows, gets the first column's predicted states. Returns Σ log
+    variance; NaN in the first column is missing.
     """
     size = len(begin)
     width = columns.shape[1]
@@ -213,7 +213,7 @@ class _Parts(LocalForecaster):
         value = maximise_parts(scaled, move, drifting, free, len(present), start)
         if not np.isfinite(value):
             raise TooShortError(f"{self.title} cannot tell its parts apart from so few points.", field="until")
-        variance, spread_of = self._scaled_variances(scaled, move, drifting, free, start)
+        variance = self._scaled_variance(scaled, move, drifting, free, start)
         count = len(present)
         loglik = -value - 0.5 * (count - size) * (np.log(2 * np.pi) + 1) - (count - size) * np.log(unit)
         begin = start * unit
@@ -229,20 +229,17 @@ class _Parts(LocalForecaster):
         return {
             "offset": offset, "trend": float(trend), "period": period, "begin": begin,
             "noise": variance * unit**2, "ratios": np.exp(free), "doubt": doubt, "loglik": float(loglik),
-            "spread": spread_of * unit**2, "count": count, "free": len(names) + 1,
+            "count": count, "free": len(names) + 1,
         }  # fmt: skip
 
     @staticmethod
-    def _scaled_variances(
-        scaled: Floats, move: Floats, drifting: Floats, free: Floats, start: Floats
-    ) -> tuple[float, float]:
-        """Variance of the noise, and of one-step errors at the end."""
+    def _scaled_variance(scaled: Floats, move: Floats, drifting: Floats, free: Floats, start: Floats) -> float:
+        """Variance of the noise."""
         white, kept = np.empty((len(scaled), 1)), np.empty((0, len(start)))
         ratios = np.exp(free) @ drifting
         whiten_parts(scaled[:, None], move, ratios, 1.0, start[:, None].copy(), white, kept)
         known = int(np.isfinite(scaled).sum())
-        variance = float((white**2).sum() / max(known - len(start), 1))
-        return variance, variance
+        return float((white**2).sum() / max(known - len(start), 1))
 
     def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
         move, drifting, _ = parts_of_state(bool(learned["trend"]), int(learned["period"]))

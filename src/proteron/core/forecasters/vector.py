@@ -37,7 +37,7 @@ class VectorAutoregression(Forecaster):
             raise TooShortError(
                 f"{len(known)} series are too many for a vector autoregression; it takes {_MOST_SERIES}.", field="order"
             )
-        start, cells = _together(known)
+        cells = _together(known)
         centre, spread = np.nanmean(cells, axis=0), np.nanstd(cells, axis=0)
         if np.isnan(centre).any():
             raise TooShortError("One of the series is not known at all.", field="until")
@@ -56,7 +56,7 @@ class VectorAutoregression(Forecaster):
             fitted = _fitted(scaled, order, most)
             if fitted is None:
                 continue
-            slopes, covariance, rows = fitted
+            _, covariance, rows = fitted
             free = width * (width * order + 1)
             logs = np.linalg.slogdet(covariance + 1e-300 * np.eye(width))[1]
             value = logs + free * (np.log(rows) if self.choose_by == "bic" else 2.0) / rows
@@ -70,8 +70,7 @@ class VectorAutoregression(Forecaster):
         slopes, covariance, rows = final
         loglik = -0.5 * rows * (width * (np.log(2 * np.pi) + 1) + float(np.linalg.slogdet(covariance)[1]))
         arrays = {"centre": centre, "spread": spread, "slopes": slopes.T.copy(), "covariance": covariance}
-        facts = {"order": best[1], "tried": tried, "rows": rows, "loglik": float(loglik), "start": start,
-                 "lags_tried": most}  # fmt: skip
+        facts = {"order": best[1], "tried": tried, "rows": rows, "loglik": float(loglik)}
         return ForecasterState(known.keys, arrays, facts)
 
     def means(self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int) -> Floats:
@@ -151,15 +150,15 @@ class VectorAutoregression(Forecaster):
         return f"Each of {count} series from the last {order} values of all, learned on {state.facts['rows']:,} points."
 
 
-def _together(panel: Panel) -> tuple[int, Floats]:
-    """The grid position all series have begun at, and their values from there on (n, k)."""
+def _together(panel: Panel) -> Floats:
+    """Values of all series over the time they share (n, k)."""
     start, stop = int(panel.starts.max()), int((panel.starts + panel.lengths).min())
     if stop <= start:
         raise TooShortError("The series never overlap in time.", field="until")
     cells: list[Any] = [
         panel.series(i)[start - int(panel.starts[i]) : stop - int(panel.starts[i])] for i in range(len(panel))
     ]
-    return start, np.column_stack(cells)
+    return np.column_stack(cells)
 
 
 def _fitted(scaled: Floats, order: int, skipped: int) -> tuple[Floats, Floats, int] | None:

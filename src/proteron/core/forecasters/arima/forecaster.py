@@ -117,7 +117,7 @@ class Arima(LocalForecaster):
             return fitted, []
         limits = Limits(self.largest, self.largest, 2, 2, max(self.largest, 5))
         return choose_orders(values, base, free, constant, outside, self.covariates, self.choose_by, self.search,
-                             limits)  # fmt: skip
+                             limits, self.enforced)  # fmt: skip
 
     def outside(self, panel: Panel, index: int, first: int) -> Floats | None:
         """Covariates from grid position `first` on, as far as they are known, (n + ahead, k)."""

@@ -77,7 +77,7 @@ def differences(values: Floats, period: int) -> tuple[int, int]:
 def choose_orders(
     values: Floats, base: Orders, free: dict[str, bool], constant: bool | None, covariates: Floats | None = None,
     names: tuple[str, ...] = (), criterion: Criterion = "aicc", way: Literal["stepwise", "grid"] = "stepwise",
-    limits: Limits | None = None,
+    limits: Limits | None = None, enforced: bool = True,
 ) -> tuple[ArimaFit, list[Tried]]:  # fmt: skip
     """The model with the smallest criterion among those whose orders named in `free` may vary, and all that were tried.
 
@@ -93,7 +93,7 @@ def choose_orders(
         raise TooShortError("No ARIMA model can be fitted to so few points.", field="order")
     best = search.best
     final = fit_arima(
-        values, best.orders, constant=search.best_constant, covariates=covariates, names=names
+        values, best.orders, constant=search.best_constant, covariates=covariates, names=names, enforced=enforced
     )  # fmt: skip
     return final, sorted(search.tried.values(), key=lambda each: each.criterion)
 

@@ -3,7 +3,7 @@
 from typing import Any, ClassVar, Literal
 
 import numpy as np
-from pydantic import Field, field_validator
+from pydantic import Field, field_validator, model_validator
 from scipy import special
 
 from proteron.core.errors import SettingsError, TooShortError
@@ -61,6 +61,16 @@ class Regression(LocalForecaster):
             except SettingsError as error:
                 raise ValueError(error.message) from error
         return text
+
+    @model_validator(mode="after")
+    def _settings_go_together(self) -> "Regression":
+        if self.penalty != "none" and self.loss != "squared":
+            raise ValueError("a penalty goes with the squared loss only")
+        if self.robust_lags is not None and (self.penalty != "none" or self.loss != "squared"):
+            raise ValueError("robust errors belong to least squares without a penalty")
+        if self.strength is not None and self.penalty == "none":
+            raise ValueError("a strength belongs to a penalty")
+        return self
 
     def _terms(self, panel: Panel) -> list[Term]:
         if self.formula is not None:
