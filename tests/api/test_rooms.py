@@ -253,7 +253,8 @@ def test_a_table_is_sorted_filtered_and_explains_its_columns(client: FlaskClient
     assert {name: sum(counts) for name, counts in zip(lost["reasons"], lost["counts"], strict=True) if sum(counts)} == {
         name: count for name, count in plain["dropped"].items() if count
     }
-    early = post(client, f"{address}/left-out", {"plan": plan, "series": 0, "reason": 0}).json
+    asked = {"plan": plan, "series": 0, "reason": "look-back before the series"}
+    early = post(client, f"{address}/left-out", asked).json
     assert early["total"] == 23 and set(early["why"]) == {"look-back before the series"}
 
 

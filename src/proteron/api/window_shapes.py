@@ -66,7 +66,7 @@ class ColumnFactsBody(TableBody):
 
 
 class LeftOutBody(TableBody):
-    reason: int | None = Field(None, ge=0)
+    reason: str | None = None
     offset: int = Field(0, ge=0)
     limit: int = Field(100, ge=0, le=2000)
 

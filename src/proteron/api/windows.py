@@ -107,7 +107,11 @@ def left_out(path: shapes.DatasetPath, body: forms.LeftOutBody) -> Response:
         panel, _ = _flat_panel(path.dataset_id, body)
         body.window_plan.check(panel)
         lost = _remembered(_lost, _key(path.dataset_id, body), lambda: body.window_plan.rows_left_out(panel))
-        chosen = np.arange(len(lost.reasons)) if body.reason is None else np.flatnonzero(lost.reasons == body.reason)
+        chosen = np.arange(len(lost.reasons))
+        if body.reason is not None:
+            if body.reason not in REASONS:
+                raise SettingsError(f"The reasons are: {', '.join(REASONS)}.", field="reason")
+            chosen = np.flatnonzero(lost.reasons == REASONS.index(body.reason))
         part = chosen[body.offset : body.offset + body.limit]
         counts = [
             np.bincount(lost.series[lost.reasons == code], minlength=len(panel)).tolist()

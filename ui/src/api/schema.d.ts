@@ -2840,7 +2840,7 @@ export interface components {
              * Reason
              * @default null
              */
-            reason: number | null;
+            reason: string | null;
             /**
              * Series
              * @default null

@@ -30,13 +30,12 @@ async function need(page: number) {
   asked.add(key)
   const params = { path: { dataset_id: store.dataset.id } }
   const { plan, chain, until, series } = props
-  const code = REASONS.indexOf(props.reason)
   const body = {
     plan,
     chain,
     until,
     series,
-    reason: code < 0 ? null : code,
+    reason: props.reason,
     offset: page * PAGE,
     limit: PAGE,
   }
@@ -45,13 +44,6 @@ async function need(page: number) {
   )
   if (found && key === JSON.stringify([props, page])) pages.value = new Map(pages.value).set(page, found)
 }
-const REASONS = [
-  'look-back before the series',
-  'horizon beyond the series',
-  'masked',
-  'missing target',
-  'missing feature',
-]
 watch(
   () => JSON.stringify(props),
   () => {
@@ -90,7 +82,7 @@ watch([selected, pages], () => {
   if (row) emit('row', row.position, row.series)
 })
 const bySeries = computed(() => {
-  const code = REASONS.indexOf(props.reason)
+  const code = first.value?.reasons.indexOf(props.reason) ?? -1
   const counts = first.value?.counts[code] ?? []
   return counts.map((n, i) => ({ key: first.value?.keys[i] ?? '', n })).filter((each) => each.n)
 })

@@ -10,6 +10,7 @@ const emit = defineEmits<{ change: [plan: Plan] }>()
 const store = useProject()
 const area = ref<HTMLTextAreaElement>()
 const typed = ref(props.text)
+const typing = ref(false)
 const complaint = ref('')
 const words = ref<string[]>([])
 const caret = ref(0)
@@ -18,6 +19,7 @@ const choice = ref(0)
 watch(
   () => props.text,
   (text) => {
+    if (typing.value) return // an answer that comes meanwhile takes nothing away
     typed.value = text
     complaint.value = ''
   },
@@ -44,6 +46,7 @@ const offers = computed(() =>
     : [],
 )
 function follow() {
+  typing.value = true
   caret.value = area.value?.selectionStart ?? typed.value.length
   open.value = true
   choice.value = 0
@@ -60,6 +63,7 @@ async function read() {
   try {
     const found = await ask(typed.value)
     complaint.value = ''
+    typing.value = false
     return emit('change', found.plan as unknown as Plan)
   } catch (error) {
     return (complaint.value = error instanceof ProblemError ? error.detail : String(error))
@@ -72,7 +76,10 @@ function keys(event: KeyboardEvent) {
   } else if (offered.length && event.key === 'Tab') {
     take(offered[choice.value] ?? '')
   } else if (event.key === 'Escape' && (open.value || typed.value !== props.text)) {
-    if (!offered.length) typed.value = props.text
+    if (!offered.length) {
+      typed.value = props.text
+      typing.value = false
+    }
     open.value = false
     complaint.value = ''
     event.stopPropagation()
