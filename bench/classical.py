@@ -12,7 +12,8 @@ from scipy import linalg
 
 import proteron as pt
 from proteron.core.forecasters.arima import Orders, fit_arima
-from proteron.core.forecasters.arima.kernels import expanded, whiten
+from proteron.core.forecasters.arima.filters import whiten
+from proteron.core.forecasters.arima.polynomials import expanded
 from proteron.core.forecasters.regression import least_squares
 from proteron.core.forecasters.smoothing import Form, admissible_forms, choose_form, fit_form
 from proteron.core.forecasters.smoothing.kernels import smooth

@@ -8,14 +8,13 @@ from scipy.linalg import toeplitz
 import proteron as pt
 from proteron.core.forecasters.arima import Orders, fit_arima
 from proteron.core.forecasters.arima.fit import differenced
-from proteron.core.forecasters.arima.kernels import (
+from proteron.core.forecasters.arima.filters import whiten, whiten_gappy
+from proteron.core.forecasters.arima.polynomials import (
     autocovariances,
     expanded,
     from_partial,
     impulses,
     to_partial,
-    whiten,
-    whiten_gappy,
 )
 
 PUBLISHED = [
@@ -194,3 +193,49 @@ def test_covariates_known_ahead_enter_the_mean(rng: np.random.Generator) -> None
     observed = pt.Panel.from_arrays({"a": x}, "2024-01-01", "1 day", covariates={"plan": {"a": plan[:240]}})
     summary = pt.forecaster("arima", **settings).fit(observed).summary
     assert "not known ahead" in summary
+
+
+def undifferenced(orders: Orders, count: int) -> tuple[np.ndarray, np.ndarray]:
+    """y = starts @ first values + sums @ differences, (count, lost) and (count, count - lost)."""
+    differences = differenced(np.eye(count), orders)
+    whole = np.linalg.inv(np.vstack([np.eye(orders.lost, count), differences]))
+    return whole[:, : orders.lost], whole[:, orders.lost :]
+
+
+@pytest.mark.parametrize("holes", [(20, 21, 22), (44, 45), (1, 3, 30, 41, 42), (47,)])
+def test_forecasts_after_gaps_are_the_exact_conditional_means(holes: tuple[int, ...]) -> None:
+    """Against the whole covariance matrix, the first values having almost no distribution at all."""
+    orders, known, ahead = Orders(1, 1, 1, 0, 1, 1, 4), 48, 5
+    x = np.random.default_rng(8).normal(size=known).cumsum()
+    x[list(holes)] = np.nan
+    panel = pt.Panel.from_arrays({"a": x}, "2000-01-01", "1 day")
+    fitted = pt.forecaster("arima", order=(1, 1, 1), seasonal=(0, 1, 1), period=4).fit(panel)
+    parameters = fitted.parameters
+    ar = np.array([parameters["ar1"]])
+    ma = expanded(np.array([parameters["ma1"]]), np.array([parameters["sma1"]]), 4, 1.0)
+    starts, sums = undifferenced(orders, known + ahead)
+    gammas = autocovariances(ar, ma, known + ahead - orders.lost)
+    covariance = 1e7 * starts @ starts.T + sums @ toeplitz(gammas) @ sums.T
+    there = np.flatnonzero(np.isfinite(x))
+    expected = covariance[known:, there] @ np.linalg.solve(covariance[np.ix_(there, there)], x[there])
+    assert fitted.forecast(ahead).mean[0] == pytest.approx(expected, abs=2e-4)
+
+
+def test_an_autoregression_that_explodes_needs_freedom_to_be_seen() -> None:
+    rng = np.random.default_rng(2)
+    x = [1.0]
+    for noise in rng.normal(size=150):
+        x.append(1.03 * x[-1] + noise)
+    panel = pt.Panel.from_arrays({"a": x[:141]}, "2000-01-01", "1 day")
+    settings = {"order": (1, 0, 0), "seasonal": (0, 0, 0), "constant": False}
+    free = pt.forecaster("arima", stationary=False, **settings).fit(panel)
+    y = np.array(x[:141])
+    slope = float(y[1:] @ y[:-1] / (y[:-1] @ y[:-1]))  # what the conditional likelihood has its maximum at
+    assert free.parameters["ar1"] == pytest.approx(slope, rel=2e-6)
+    assert slope > 1.02
+    error = np.sqrt(((y[1:] - slope * y[:-1]) ** 2).mean() / (y[:-1] @ y[:-1]))
+    assert free.standard_errors["ar1"] == pytest.approx(error, rel=3e-3)
+    assert free.forecast(10).mean[0] == pytest.approx(y[-1] * free.parameters["ar1"] ** np.arange(1, 11), rel=1e-9)
+    assert pt.forecaster("arima", **settings).fit(panel).parameters["ar1"] < 1
+    with pytest.raises(pt.SettingsError, match="must be invertible"):
+        pt.forecaster("arima", stationary=False, enforced=False)

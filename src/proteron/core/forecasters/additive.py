@@ -12,7 +12,7 @@ from proteron.core.forecasters.local import LocalForecaster
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
-_HUBER = 1.345
+_HUBER, _FAR = 1.345, 4.0
 _ROUNDS = 6
 _SHRINKAGES = np.logspace(-3, 4, 22)
 
@@ -264,8 +264,9 @@ def _penalised(columns: Floats, aim: Floats, bends: Any, robust: bool) -> tuple[
     assert found is not None
     slopes, inverse, spent = found
     rest = aim - columns @ slopes
-    left = max(len(aim) - spent, 1.0)
-    variance = float((weights * rest**2).sum() / left)
+    if robust:
+        rest = np.clip(rest, -_FAR * scale, _FAR * scale)  # a range need not hold what is this far out
+    variance = float((rest**2).sum() / max(len(aim) - spent, 1.0))
     return slopes, inverse * variance, variance
 
 

@@ -33,12 +33,11 @@ class Baseline(LocalForecaster):
         learned = self.look(np.ascontiguousarray(values), known)
         gaps = values - self.means_of(learned, values, np.arange(len(values)), 1)[:, 0]
         gaps = gaps[np.isfinite(gaps)]
-        spent = self.spent
+        spent = self.spent(learned)
         spread = float(np.sqrt((gaps**2).sum() / max(len(gaps) - spent, 1))) if len(gaps) else 0.0
         return learned | {"spread": spread, "count": count}
 
-    @property
-    def spent(self) -> int:
+    def spent(self, learned: dict[str, Any]) -> int:
         """Numbers estimated besides the spread."""
         return 0
 
@@ -133,8 +132,7 @@ class Drift(Baseline):
     can: ClassVar[tuple[str, ...]] = ("trend", "gaps", "ranges")
     kind: Literal["drift"] = "drift"
 
-    @property
-    def spent(self) -> int:
+    def spent(self, learned: dict[str, Any]) -> int:
         return 1
 
     def look(self, values: Floats, known: Panel) -> dict[str, Any]:
@@ -186,8 +184,7 @@ class Mean(_Level):
     title: ClassVar[str] = "mean"
     kind: Literal["mean"] = "mean"
 
-    @property
-    def spent(self) -> int:
+    def spent(self, learned: dict[str, Any]) -> int:
         return 1
 
     def look(self, values: Floats, known: Panel) -> dict[str, Any]:
@@ -226,6 +223,9 @@ class SeasonalMean(_Level):
         sums = np.bincount(phases[present], weights=values[present], minlength=period)
         figure = np.where(counts > 0, sums / np.maximum(counts, 1), np.nanmean(values))
         return {"figure": figure, "period": period, "cycles": max(float(counts.mean()), 1.0)}
+
+    def spent(self, learned: dict[str, Any]) -> int:
+        return int(learned["period"])
 
     def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
         period = int(learned["period"])

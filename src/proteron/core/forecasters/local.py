@@ -19,6 +19,16 @@ def normal_bounds(mean: Floats, spread: Floats, levels: Sequence[float]) -> Floa
     return np.stack([np.stack([mean - z * spread, mean + z * spread]) for z in reach])
 
 
+def prediction_variance(squares: float, count: int, spent: int) -> float:
+    """Variance of a one-step error to come, from the sum of `count` squared ones and the numbers learned from them.
+
+    The final prediction error (Akaike 1969): squares are too small by what was fitted, and what was fitted is in
+    doubt by as much again.
+    """
+    left = max(count - spent, count / 4, 1.0)
+    return float(squares / left * (1 + spent / max(count, 1)))
+
+
 class LocalForecaster(Forecaster):
     """Learns each series alone; one that cannot be learned gets no forecast, and the state says why.
 
@@ -27,6 +37,7 @@ class LocalForecaster(Forecaster):
     """
 
     panel_wide: ClassVar[bool] = False
+    simulated: ClassVar[bool] = False  # ranges come from simulated paths, although there are `spreads_of`
 
     @abstractmethod
     def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
@@ -149,16 +160,21 @@ class LocalForecaster(Forecaster):
             at = origin - first
             if not 0 <= at <= len(values):
                 continue
-            spread = self.spreads_of(learned, values, at, horizon)
+            open_for = _open_gap(values, at)
+            spread = None
+            if not self.simulated:
+                spread = self.spreads_of(learned, values, at - open_for, horizon + open_for)
             if spread is not None:
                 mean = self.means_of(learned, values, np.array([at]), horizon)[0]
-                out[:, :, index] = normal_bounds(mean, spread, levels)
+                out[:, :, index] = normal_bounds(mean, spread[open_for:], levels)
                 some = True
                 continue
-            paths = self.paths_of(learned, values, at, horizon, _PATHS, np.random.default_rng([at, index]))
+            rng = np.random.default_rng([at, index])
+            paths = self.paths_of(learned, values, at - open_for, horizon + open_for, _PATHS, rng)
             if paths is not None:
                 ends = [[(1 - level) / 2, (1 + level) / 2] for level in levels]
-                out[:, :, index] = np.quantile(paths, np.ravel(ends), axis=0).reshape(len(levels), 2, horizon)
+                bounds = np.quantile(paths[:, open_for:], np.ravel(ends), axis=0)
+                out[:, :, index] = bounds.reshape(len(levels), 2, horizon)
                 some = True
         return out if some else None
 
@@ -176,10 +192,11 @@ class LocalForecaster(Forecaster):
             learned["outside"] = self.outside(panel, index, first)
             if not 0 <= origin - first <= len(values):
                 continue
-            rng = Draws([seed, state.row(key)], None if shared is None else shared[index])
-            paths = self.paths_of(learned, values, origin - first, horizon, count, rng)
+            open_for = _open_gap(values, origin - first)
+            rng = Draws([seed, state.row(key)], None if shared is None else shared[index], open_for)
+            paths = self.paths_of(learned, values, origin - first - open_for, horizon + open_for, count, rng)
             if paths is not None:
-                out[:, index] = paths
+                out[:, index] = paths[:, open_for:]
                 some = True
         return out if some else None
 
@@ -207,17 +224,34 @@ class LocalForecaster(Forecaster):
         return f"{self.title}."
 
 
-_PATHS = 2000
+_PATHS = 5000
+_LONGEST_GAP = 1000
 _JOINT = 1000
 _MOST_TOGETHER = 200
 
 
-class Draws(np.random.Generator):
-    """A source of random numbers whose first matrix of normal ones is given."""
+def _open_gap(values: Floats, at: int) -> int:
+    """How many points just before `at` are missing, at most the last thousand; steps ahead are counted from there."""
+    known = np.flatnonzero(np.isfinite(values[max(at - _LONGEST_GAP, 0) : at]))
+    return min(at, _LONGEST_GAP) - int(known[-1]) - 1 if len(known) else 0
 
-    def __init__(self, seed: Any, first: Floats | None = None) -> None:
+
+def spread_out(noise: Floats, weights: Floats) -> Floats:
+    """What errors (count, horizon) add up to when each goes on with `weights` (horizon,)."""
+    out = np.zeros_like(noise)
+    for back in range(noise.shape[1]):
+        out[:, back:] += weights[back] * noise[:, : noise.shape[1] - back]
+    return out
+
+
+class Draws(np.random.Generator):
+    """A source of random numbers whose first matrix of normal ones is given, behind `alone` columns of its own."""
+
+    def __init__(self, seed: Any, first: Floats | None = None, alone: int = 0) -> None:
         super().__init__(np.random.PCG64(seed))
         self._first = first
+        if first is not None and alone:
+            self._first = np.concatenate([super().normal(size=(len(first), alone)), first], axis=1)
 
     def normal(self, loc: Any = 0.0, scale: Any = 1.0, size: Any = None) -> Any:
         if self._first is not None and size == self._first.shape:

@@ -1,5 +1,7 @@
 """Quasi-Newton minimisation inside compiled code, by asking and telling, so that any kernel can be minimised."""
 
+from collections.abc import Callable
+
 import numpy as np
 
 from proteron.core.compiled import kernel
@@ -125,3 +127,20 @@ def _start(room: Floats, x: Floats) -> None:
     facts[1] = min(1.0, 0.1 / steep) if steep > 0 else 1.0
     facts[2], facts[3] = -(slope * slope).sum(), -1.0
     x[:] = room[size, :size] + facts[1] * direction
+
+
+def hessian(function: Callable[[Floats], float], point: Floats, steps: Floats) -> Floats:
+    """Second derivatives (k, k) of a function of (k,) by central differences."""
+    size = len(point)
+    out = np.empty((size, size))
+    for i in range(size):
+        for j in range(i + 1):
+            total = 0.0
+            for one in (1, -1):
+                for two in (1, -1):
+                    moved = point.copy()
+                    moved[i] += one * steps[i]
+                    moved[j] += two * steps[j]
+                    total += one * two * function(moved)
+            out[i, j] = out[j, i] = total / (4 * steps[i] * steps[j])
+    return out

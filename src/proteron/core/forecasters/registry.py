@@ -19,10 +19,12 @@ from proteron.core.forecasters.dense_network import DenseNetwork
 from proteron.core.forecasters.forecaster import Forecaster
 from proteron.core.forecasters.intermittent import Intermittent
 from proteron.core.forecasters.processes import RandomWalkProcess
+from proteron.core.forecasters.regimes import SwitchingRegimes
 from proteron.core.forecasters.regression.forecaster import Regression
 from proteron.core.forecasters.ridge import Ridge
 from proteron.core.forecasters.smoothing.average import SmoothingAverage
 from proteron.core.forecasters.smoothing.forecaster import Smoothing
+from proteron.core.forecasters.smoothing.several_seasons import SeveralSeasons
 from proteron.core.forecasters.structural import LocalLevel, LocalTrend, Structural
 from proteron.core.forecasters.theta import Theta
 from proteron.core.forecasters.trend_curves import TrendCurve
@@ -41,6 +43,7 @@ AnyForecaster = Annotated[
     | Smoothing
     | SmoothingAverage
     | Theta
+    | SeveralSeasons
     | Intermittent
     | Arima
     | LocalLevel
@@ -49,6 +52,7 @@ AnyForecaster = Annotated[
     | Additive
     | Regression
     | Garch
+    | SwitchingRegimes
     | RandomWalkProcess
     | VectorAutoregression
     | Ridge

@@ -8,16 +8,17 @@ from scipy import linalg
 
 from proteron.core.compiled import kernel
 from proteron.core.errors import TooShortError
-from proteron.core.forecasters.arima.fit import hessian
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster
-from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell
+from proteron.core.forecasters.local import LocalForecaster, prediction_variance
+from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell, hessian
 from proteron.core.forecasters.smoothing.fit import information
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
 _APART = 1e-6
 _LONGEST_SEASON = 60
+_REMEMBERED = 600  # points from which the doubt of the state is worked out, before them it is not known at all
+_DIFFUSE = 1e4
 
 
 @kernel
@@ -263,9 +264,10 @@ class _Parts(LocalForecaster):
         move, drifting, _ = parts_of_state(bool(learned["trend"]), int(learned["period"]))
         size = len(move) - 1
         drift = np.diag(learned["ratios"][: len(drifting)] @ drifting)
-        spread, inside, seen = np.zeros((size, size)), move[:size], move[size]
-        rest = values[int(learned["offset"]) : at]
-        for value in rest[-400:]:
+        rest = values[int(learned["offset"]) : at][-_REMEMBERED:]
+        wide = max(float(np.nanvar(rest)) / max(float(learned["noise"]), 1e-300), 1.0) if len(rest) else 1.0
+        spread, inside, seen = np.eye(size) * min(_DIFFUSE * wide, 1e11), move[:size], move[size]
+        for value in rest:
             if np.isfinite(value):
                 gain = spread @ seen
                 spread = spread - np.outer(gain, gain) / (seen @ gain + 1.0)
@@ -278,13 +280,19 @@ class _Parts(LocalForecaster):
         for h in range(horizon):
             out[h] = seen @ spread @ seen + 1.0
             spread = move @ spread @ move.T + drift
-        return np.sqrt(out * float(learned["noise"]))
+        return np.sqrt(out * self._ahead_noise(learned))
+
+    @staticmethod
+    def _ahead_noise(learned: dict[str, Any]) -> float:
+        """Variance of the noise, the ratios having been estimated; that the start was is in the state's covariance."""
+        spent, count = int(learned["free"]) - 1, int(learned["count"])
+        return prediction_variance(float(learned["noise"]) * max(count - spent, 1), count, spent)
 
     def paths_of(
         self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
     ) -> Floats | None:
         spread, move, drift, seen = self._end(learned, values, at)
-        noise = float(learned["noise"])
+        noise = self._ahead_noise(learned)
         mean = self.means_of(learned, values, np.array([at]), horizon)[0]
         draws = rng.normal(scale=np.sqrt(noise), size=(count, horizon))
         off, out = np.zeros((count, len(seen))), np.empty((count, horizon))

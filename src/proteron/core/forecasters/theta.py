@@ -8,7 +8,7 @@ from scipy import optimize
 
 from proteron.core.errors import TooShortError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster
+from proteron.core.forecasters.local import LocalForecaster, prediction_variance
 from proteron.core.forecasters.smoothing.fit import FittedForm, fit_form, run, seasonal_figure
 from proteron.core.forecasters.smoothing.forecaster import Part
 from proteron.core.forecasters.smoothing.forms import Form
@@ -63,7 +63,7 @@ class Theta(LocalForecaster):
         }  # fmt: skip
         gaps = flat - self._flat_means(learned, flat, np.arange(len(flat)), 1)[:, 0]
         gaps = gaps[np.isfinite(gaps)]
-        return learned | {"spread": float(np.sqrt((gaps**2).sum() / max(len(gaps) - 3, 1)))}
+        return learned | {"spread": np.sqrt(prediction_variance(float((gaps**2).sum()), len(gaps), 2 + len(figure)))}
 
     @staticmethod
     def _best(flat: Floats, level: float, slope: float) -> float:
@@ -106,7 +106,7 @@ class Theta(LocalForecaster):
 
     def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
         way, figure, offset = self._season_of(learned)
-        weight = float(learned["weight"]) / float(learned["theta"])
+        weight = float(learned["weight"])  # an error moves the steep line by theta times that, the forecast by it
         steps = float(learned["spread"]) * np.sqrt(1 + np.arange(horizon) * weight**2)
         return steps * np.abs(figure[(at - offset + np.arange(horizon)) % len(figure)]) if way == "mul" else steps
 
@@ -116,7 +116,7 @@ class Theta(LocalForecaster):
         way, figure, offset = self._season_of(learned)
         mean = self.means_of(learned, values, np.array([at]), horizon)[0]
         noise = rng.normal(scale=float(learned["spread"]), size=(count, horizon))
-        weight = float(learned["weight"]) / float(learned["theta"])
+        weight = float(learned["weight"])
         moves = noise + weight * (np.cumsum(noise, axis=1) - noise)
         return mean + (moves * figure[(at - offset + np.arange(horizon)) % len(figure)] if way == "mul" else moves)
 

@@ -8,10 +8,9 @@ from scipy import special
 
 from proteron.core.compiled import kernel
 from proteron.core.errors import TooShortError
-from proteron.core.forecasters.arima.fit import hessian
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster
-from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell
+from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell, hessian
 from proteron.core.forecasters.smoothing.fit import information
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
@@ -101,6 +100,7 @@ class Garch(LocalForecaster):
     family: ClassVar[str] = "volatility"
     can: ClassVar[tuple[str, ...]] = ("gaps", "ranges")
     cost: ClassVar[float] = 300.0
+    simulated: ClassVar[bool] = True  # several steps ahead errors are a mixture, whose tails are not those of one
     kind: Literal["garch"] = "garch"
     order: tuple[int, int] = Field((1, 1), title="Order", description="Lags of variances, and of squares at least 1.")
     errors: Literal["normal", "t"] = Field("normal", title="Errors")

@@ -1,12 +1,21 @@
 """Fitting one seasonal ARIMA model with covariates by exact maximum likelihood."""
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
 from proteron.core.errors import SettingsError, TooShortError
-from proteron.core.forecasters.arima.kernels import maximise, natural, polynomials, profiled
+from proteron.core.forecasters.arima.likelihood import (
+    CONDITIONAL,
+    EXACT,
+    GAPPY,
+    maximise,
+    natural,
+    polynomials,
+    profiled,
+)
+from proteron.core.forecasters.local import prediction_variance
+from proteron.core.forecasters.minimise import hessian
 from proteron.core.forecasters.smoothing.fit import information
 from proteron.core.panel import Floats
 
@@ -84,6 +93,11 @@ class ArimaFit:
     def criteria(self) -> dict[str, float]:
         return information(self.loglik, self.free, self.count)
 
+    @property
+    def ahead_variance(self) -> float:
+        """Variance of the one-step error to come, what was estimated being in doubt."""
+        return prediction_variance(self.variance * self.count, self.count, self.free - 1)
+
     def polynomials(self) -> tuple[Floats, Floats]:
         """AR and MA of the differenced series, seasons multiplied out."""
         ar, ma = polynomials(self.coefficients, self.orders.counts, self.orders.period)
@@ -109,12 +123,14 @@ def constant_column(count: int, orders: Orders, start: int = 0) -> tuple[str, Fl
 
 def fit_arima(
     values: Floats, orders: Orders, *, constant: bool = False, covariates: Floats | None = None,
-    names: tuple[str, ...] = (), enforced: bool = True, with_errors: bool = True, fast: bool = False,
+    names: tuple[str, ...] = (), stationary: bool = True, invertible: bool = True, with_errors: bool = True,
+    fast: bool = False,
 ) -> ArimaFit:  # fmt: skip
     """Fit one model to a series (n,), NaN where missing, with `covariates` (n, k) known everywhere.
 
-    Exact likelihood, with gaps too; from a start by conditional least squares. `fast` stops at that start's
-    likelihood, for searches. Raises `TooShortError` and `SettingsError`.
+    Exact likelihood, with gaps too; from a start by conditional least squares. Where it need not be `stationary` the
+    likelihood is that given the first values, as there is no exact one. `fast` stops at the start's likelihood, for
+    searches. Raises `TooShortError` and `SettingsError`.
     """
     present = np.isfinite(values)
     if orders.lost >= len(values) or present.sum() - orders.lost < len(orders.names) + 2:
@@ -132,133 +148,117 @@ def fit_arima(
         raise SettingsError("A covariate is missing where the series is known.", field="covariates")
     units = np.where(np.abs(extra).max(axis=0, initial=0.0) > 0, np.abs(extra).max(axis=0, initial=0.0), 1.0)
     missing = np.flatnonzero(~present)
-    gappy = orders.lost == 0 and len(missing) > 0
-    gaps = 0 if gappy or not len(missing) else len(missing)
+    way = CONDITIONAL if not stationary else GAPPY if orders.lost == 0 and len(missing) else EXACT
+    gaps = 0 if way == GAPPY else len(missing)
     if gaps > _MOST_FILLED and gaps > len(values) // 4:
         raise TooShortError(
             f"{gaps} of {len(values)} points are missing: fill them first, or do without differences.", field="order"
         )
     dummies = np.zeros((len(values), gaps))
     dummies[missing[:gaps], np.arange(gaps)] = 1.0
-    target = np.where(present, filled, np.nan) if gappy else filled
+    target = np.where(present, filled, np.nan) if way == GAPPY else filled
     columns = np.ascontiguousarray(differenced(np.column_stack([target, dummies, extra / units]), orders))
-    count = len(columns) - (int(np.isnan(columns[:, 0]).sum()) if gappy else gaps)
-    fitted = _optimise(columns, orders, gaps, gappy, count, enforced, fast)
-    coefficients, effects, value, calls = fitted
-    return _described(columns, orders, gaps, gappy, count, coefficients, effects, value, calls,
-                      effect_names, units, size, with_errors)  # fmt: skip
+    count = len(columns) - (int(np.isnan(columns[:, 0]).sum()) if way == GAPPY else gaps)
+    if way == CONDITIONAL:
+        count -= orders.p + orders.seasonal_p * orders.period
+        if count < len(orders.names) + 2:
+            raise TooShortError(f"Given its first values, a model of order {orders} has too few left.", field="order")
+    task = _Task(columns, orders, gaps, way, count, stationary, invertible)
+    coefficients, effects, value, calls = task.optimise(fast)
+    return task.described(coefficients, effects, value, calls, effect_names, units, size, with_errors)
 
 
-def _optimise(
-    columns: Floats, orders: Orders, gaps: int, gappy: bool, count: int, enforced: bool, fast: bool
-) -> tuple[Floats, Floats, float, int]:
-    """Coefficients, effects of columns, minus the log-likelihood, evaluations."""
-    counts, period = orders.counts, orders.period
-    white, effects = np.empty(columns.shape), np.empty(columns.shape[1] - 1)
-    size = sum(counts)
-    calls = 0
-    free = np.zeros(size)
-    if size:
-        known = np.isfinite(columns[:, 0])
-        rest = columns[:, 0].copy()
-        if columns.shape[1] > 1:
-            slopes = np.linalg.lstsq(columns[known, 1:], columns[known, 0])[0]
-            rest = columns[:, 0] - columns[:, 1:] @ slopes
-        rest[~known] = 0.0
-        start = np.ascontiguousarray(rest[:, None])
-        maximise(free, counts, period, start, 0, False, len(rest), True, True, 1e-6, 600)
-        free = np.clip(free, -1.8, 1.8)
-        if fast:
-            found = natural(free, counts, True)
-        else:
-            if not enforced:
-                at = 0
-                for part, many in enumerate(counts):
-                    if part % 2:
-                        free[at : at + many] = natural(free, counts, True)[at : at + many]
-                    at += many
-            value, calls = maximise(
-                free, counts, period, columns, gaps, gappy, count, False, enforced, _TOLERANCE, _MOST_CALLS
-            )
-            found = natural(free, counts, enforced)
-    else:
-        found = free
-    value = profiled(found, counts, period, columns, gaps, gappy, count, white, effects)
-    if not np.isfinite(value):
-        raise TooShortError(f"The likelihood of an ARIMA model of order {orders} cannot be worked out.", field="order")
-    return found, effects, float(value), int(calls)
+@dataclass(frozen=True)
+class _Task:
+    """One likelihood to maximise: columns (n, 1 + gaps + k) as in `likelihood.profiled`, and how."""
 
+    columns: Floats
+    orders: Orders
+    gaps: int
+    way: int
+    count: int
+    stationary: bool
+    invertible: bool
 
-def _described(
-    columns: Floats, orders: Orders, gaps: int, gappy: bool, count: int, coefficients: Floats, effects: Floats,
-    value: float, calls: int, effect_names: tuple[str, ...], units: Floats, size: float, with_errors: bool,
-) -> ArimaFit:  # fmt: skip
-    counts, period = orders.counts, orders.period
-    white, again = np.empty(columns.shape), np.empty(columns.shape[1] - 1)
-    profiled(coefficients, counts, period, columns, gaps, gappy, count, white, again)
-    rest = white[:, 0] - white[:, 1:] @ effects
-    variance = float((rest**2).sum() / count) * size**2
-    loglik = -value - 0.5 * count * (np.log(2 * np.pi) + 1) - count * np.log(size)
-    errors = np.full(len(coefficients) + len(effect_names), np.nan)
-    if with_errors:
-        errors = _standard_errors(columns, orders, gaps, gappy, count, coefficients, effects)
-        errors[len(coefficients) :] *= size / units
-    free = len(coefficients) + len(effect_names) + 1
-    return ArimaFit(orders, coefficients, effects[gaps:] * size / units, effect_names, errors, variance,
-                    float(loglik), free, count, calls)  # fmt: skip
-
-
-def _standard_errors(
-    columns: Floats, orders: Orders, gaps: int, gappy: bool, count: int, coefficients: Floats, effects: Floats
-) -> Floats:
-    """From the curvature of the log-likelihood in coefficients and effects together, by differences."""
-    size = len(coefficients)
-    point = np.concatenate([coefficients, effects[gaps:]])
-    whole, unused = np.empty(columns.shape), np.empty(columns.shape[1] - 1)
-    profiled(coefficients, orders.counts, orders.period, columns, gaps, gappy, count, whole, unused)
-    rest = whole[:, 0] - whole[:, 1:] @ effects
-    sizes = np.sqrt((whole[:, 1 + gaps :] ** 2).sum(axis=0) / max(float((rest**2).mean()), 1e-300))
-    steps = np.concatenate([np.full(size, _HALF), 0.05 / np.maximum(sizes, 1e-300)])
-    inner = np.ascontiguousarray(columns[:, : 1 + gaps])
-    white, filled = np.empty(inner.shape), np.empty(gaps)
-
-    def at(moved: Floats) -> float:
-        shifted = inner.copy()
-        shifted[:, 0] = columns[:, 0] - columns[:, 1 + gaps :] @ moved[size:]
+    def value(self, coefficients: Floats, columns: Floats, white: Floats, effects: Floats) -> float:
+        counts, period = self.orders.counts, self.orders.period
         return float(
-            profiled(
-                np.ascontiguousarray(moved[:size]),
-                orders.counts,
-                orders.period,
-                shifted,
-                gaps,
-                gappy,
-                count,
-                white,
-                filled,
+            profiled(coefficients, counts, period, columns, self.gaps, self.way, self.count, white, effects)
+        )  # fmt: skip
+
+    def optimise(self, fast: bool) -> tuple[Floats, Floats, float, int]:
+        """Coefficients, effects of columns, minus the log-likelihood, evaluations."""
+        counts, period, columns = self.orders.counts, self.orders.period, self.columns
+        calls, found = 0, np.zeros(sum(counts))
+        if len(found):
+            free = self._start()
+            if fast:
+                found = natural(free, counts, True, True)
+            else:
+                inside, at = natural(free, counts, True, True), 0
+                for part, many in enumerate(counts):
+                    if not (self.invertible if part % 2 else self.stationary):
+                        free[at : at + many] = inside[at : at + many]
+                    at += many
+                _, calls = maximise(free, counts, period, columns, self.gaps, self.way, self.count, self.stationary,
+                                    self.invertible, _TOLERANCE, _MOST_CALLS)  # fmt: skip
+                found = natural(free, counts, self.stationary, self.invertible)
+        effects = np.empty(columns.shape[1] - 1)
+        value = self.value(found, columns, np.empty(columns.shape), effects)
+        if not np.isfinite(value):
+            raise TooShortError(
+                f"The likelihood of an ARIMA model of order {self.orders} cannot be worked out.", field="order"
             )
-        )
+        return found, effects, value, int(calls)
 
-    curvature = hessian(at, point, steps)
-    try:
-        spread = np.diag(np.linalg.inv(curvature))
-    except np.linalg.LinAlgError:
-        return np.full(len(point), np.nan)
-    return np.sqrt(np.where(spread > 0, spread, np.nan))
+    def _start(self) -> Floats:
+        """Unbounded numbers by conditional least squares, effects of columns taken out first."""
+        known = np.isfinite(self.columns[:, 0])
+        rest = self.columns[:, 0].copy()
+        if self.columns.shape[1] > 1:
+            slopes = np.linalg.lstsq(self.columns[known, 1:], self.columns[known, 0])[0]
+            rest = self.columns[:, 0] - self.columns[:, 1:] @ slopes
+        rest[~known] = 0.0
+        free = np.zeros(sum(self.orders.counts))
+        maximise(free, self.orders.counts, self.orders.period, np.ascontiguousarray(rest[:, None]), 0, CONDITIONAL,
+                 len(rest), True, True, 1e-6, 600)  # fmt: skip
+        return np.clip(free, -1.8, 1.8)
 
+    def described(
+        self, coefficients: Floats, effects: Floats, value: float, calls: int, effect_names: tuple[str, ...],
+        units: Floats, size: float, with_errors: bool,
+    ) -> ArimaFit:  # fmt: skip
+        """The fit in the units of the series, of which `size` is 1 here, and of covariates, `units` (k,)."""
+        white, count = np.empty(self.columns.shape), self.count
+        self.value(coefficients, self.columns, white, np.empty(len(effects)))
+        rest = white[:, 0] - white[:, 1:] @ effects
+        variance = float((rest**2).sum() / count) * size**2
+        loglik = -value - 0.5 * count * (np.log(2 * np.pi) + 1) - count * np.log(size)
+        errors = np.full(len(coefficients) + len(effect_names), np.nan)
+        if with_errors:
+            errors = self._standard_errors(coefficients, effects, white)
+            errors[len(coefficients) :] *= size / units
+        free = len(coefficients) + len(effect_names) + 1
+        return ArimaFit(self.orders, coefficients, effects[self.gaps :] * size / units, effect_names, errors, variance,
+                        float(loglik), free, count, calls)  # fmt: skip
 
-def hessian(function: Any, point: Floats, steps: Floats) -> Floats:
-    """Second derivatives (k, k) of a function of (k,) by central differences."""
-    size = len(point)
-    out = np.empty((size, size))
-    for i in range(size):
-        for j in range(i + 1):
-            total = 0.0
-            for one in (1, -1):
-                for two in (1, -1):
-                    moved = point.copy()
-                    moved[i] += one * steps[i]
-                    moved[j] += two * steps[j]
-                    total += one * two * function(moved)
-            out[i, j] = out[j, i] = total / (4 * steps[i] * steps[j])
-    return out
+    def _standard_errors(self, coefficients: Floats, effects: Floats, whole: Floats) -> Floats:
+        """From the curvature of the log-likelihood in coefficients and effects together, by differences."""
+        size, after = len(coefficients), 1 + self.gaps
+        point = np.concatenate([coefficients, effects[self.gaps :]])
+        rest = whole[:, 0] - whole[:, 1:] @ effects
+        sizes = np.sqrt((whole[:, after:] ** 2).sum(axis=0) / max(float((rest**2).mean()), 1e-300))
+        steps = np.concatenate([np.full(size, _HALF), 0.05 / np.maximum(sizes, 1e-300)])
+        inner = np.ascontiguousarray(self.columns[:, :after])
+        white, filled = np.empty(inner.shape), np.empty(self.gaps)
+
+        def at(moved: Floats) -> float:
+            shifted = inner.copy()
+            shifted[:, 0] = self.columns[:, 0] - self.columns[:, after:] @ moved[size:]
+            return self.value(np.ascontiguousarray(moved[:size]), shifted, white, filled)
+
+        try:
+            spread = np.diag(np.linalg.inv(hessian(at, point, steps)))
+        except np.linalg.LinAlgError:
+            return np.full(len(point), np.nan)
+        return np.sqrt(np.where(spread > 0, spread, np.nan))

@@ -3,17 +3,20 @@
 from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
+from numpy.lib.stride_tricks import sliding_window_view
 from pydantic import BeforeValidator, Field, model_validator
 
 from proteron.core.errors import SettingsError, TooShortError
+from proteron.core.forecasters.arima.filters import ahead, conditional_states, level_states, states
 from proteron.core.forecasters.arima.fit import ArimaFit, Orders, differenced, fit_arima
-from proteron.core.forecasters.arima.kernels import ahead, impulses, states
+from proteron.core.forecasters.arima.polynomials import impulses
 from proteron.core.forecasters.arima.search import Limits, Tried, choose_orders, differences
 from proteron.core.forecasters.explain import Curve, Picture
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster
+from proteron.core.forecasters.local import LocalForecaster, spread_out
 from proteron.core.forecasters.smoothing.fit import information
 from proteron.core.panel import Floats, Panel
+from proteron.core.phases import previous_of_phase
 from proteron.core.timeline import Ints
 
 
@@ -24,6 +27,7 @@ def _choice(given: Any) -> Any:
 
 Part = Annotated[Annotated[int, Field(ge=0, le=10)] | None, BeforeValidator(_choice)]
 _LONGEST_SEASON = 60
+_DIFFUSE = 1e7  # variance of what is not known at all, in that of the series
 
 
 class Arima(LocalForecaster):
@@ -46,6 +50,9 @@ class Arima(LocalForecaster):
     covariates: tuple[str, ...] = Field((), title="Covariates", description="Columns known ahead.")
     choose_by: Literal["aicc", "aic", "bic"] = Field("aicc", title="Choose by")
     search: Literal["stepwise", "grid"] = Field("stepwise", title="Search")
+    stationary: bool = Field(
+        True, title="Stationary", description="Keep autoregressions stationary; else they may explode."
+    )
     enforced: bool = Field(True, title="Invertible", description="Keep moving averages invertible.")
     largest: int = Field(5, ge=1, le=10, title="Largest orders", json_schema_extra={"advanced": True})
 
@@ -53,6 +60,8 @@ class Arima(LocalForecaster):
     def _season_has_a_period(self) -> "Arima":
         if self.period == 1 and self.seasonal is not None and any(part for part in self.seasonal if part):
             raise ValueError("seasonal orders need a period of at least 2")
+        if not (self.stationary or self.enforced):
+            raise ValueError("a model that need not be stationary must be invertible")
         return self
 
     @property
@@ -105,19 +114,17 @@ class Arima(LocalForecaster):
         free = {"p": p is None, "q": q is None, "seasonal_p": sp is None and period > 1,
                 "seasonal_q": sq is None and period > 1}  # fmt: skip
         if not any(free.values()) and self.constant is not None:
-            fitted = fit_arima(values, base, constant=self.constant and d + sd < 2, covariates=outside,
-                               names=self.covariates, enforced=self.enforced)  # fmt: skip
-            return fitted, []
-        constant = self.constant
-        if constant is None and not any(free.values()):
-            constant = d + sd == 0  # the usual rule where the orders are given
-        if constant is not None and not any(free.values()):
-            fitted = fit_arima(values, base, constant=constant, covariates=outside, names=self.covariates,
-                               enforced=self.enforced)  # fmt: skip
-            return fitted, []
+            return self._given(values, base, self.constant and d + sd < 2, outside), []
+        if not any(free.values()):
+            return self._given(values, base, d + sd == 0, outside), []  # the usual rule where the orders are given
         limits = Limits(self.largest, self.largest, 2, 2, max(self.largest, 5))
-        return choose_orders(values, base, free, constant, outside, self.covariates, self.choose_by, self.search,
-                             limits, self.enforced)  # fmt: skip
+        return choose_orders(values, base, free, self.constant, outside, self.covariates, self.choose_by, self.search,
+                             limits, self.stationary, self.enforced)  # fmt: skip
+
+    def _given(self, values: Floats, orders: Orders, constant: bool, outside: Floats | None) -> ArimaFit:
+        """One model whose orders are given."""
+        return fit_arima(values, orders, constant=constant, covariates=outside, names=self.covariates,
+                         stationary=self.stationary, invertible=self.enforced)  # fmt: skip
 
     def outside(self, panel: Panel, index: int, first: int) -> Floats | None:
         """Covariates from grid position `first` on, as far as they are known, (n + ahead, k)."""
@@ -139,24 +146,38 @@ class Arima(LocalForecaster):
         effect = _effect(fitted, learned, length + horizon, offset)
         rest = np.ascontiguousarray(values[offset:] - effect[:length])
         ar, ma = fitted.polynomials()
-        undone = difference_coefficients(fitted.orders)
-        lost = fitted.orders.lost
+        undone, lost = difference_coefficients(fitted.orders), fitted.orders.lost
         out = np.full((len(at), horizon), np.nan)
         if length <= lost:
             return out
-        rest = _filled_forward(rest, fitted, ar, ma, undone) if lost else rest
-        kept = np.empty((length - lost + 1, max(len(ar), len(ma) + 1)))
-        states(np.ascontiguousarray(differenced(rest, fitted.orders)[:, None]), ar, ma, kept)
+        size = max(len(ar), len(ma) + 1)
+        kept, before = self._states(rest, fitted, ar, ma, undone)
         for row, place in enumerate((at - offset).tolist()):
             if place >= max(lost, 1):
-                ahead(kept[place - lost], ar, undone, rest, place, out[row])
+                ahead(kept[place - lost, :size], ar, undone, before[place - lost], out[row])
                 out[row] += effect[place : place + horizon]
         return out
+
+    def _states(self, rest: Floats, fitted: ArimaFit, ar: Floats, ma: Floats, undone: Floats) -> tuple[Floats, Floats]:
+        """Predicted states (n - lost + 1, r) from the first difference on, and the values before each, newest first."""
+        lost, count = fitted.orders.lost, len(rest)
+        size = max(len(ar), len(ma) + 1)
+        if self.stationary and lost and not np.isfinite(rest).all():
+            whole = np.empty((count + 1, size + lost))
+            known = rest[np.isfinite(rest)]
+            level_states(rest, ar, ma, undone, _DIFFUSE * max(float(np.var(known)) / fitted.variance, 1.0), whole)
+            return whole[lost:, :size], np.ascontiguousarray(whole[lost:, size:])
+        if lost:
+            rest = previous_of_phase(rest, 1)[1:]  # a free model takes the last value for one that is missing
+        kept = np.empty((count - lost + 1, size))
+        (states if self.stationary else conditional_states)(differenced(rest, fitted.orders), ar, ma, kept)
+        before = sliding_window_view(rest, lost)[:, ::-1] if lost else np.empty((count + 1, 0))
+        return kept, np.ascontiguousarray(before)
 
     def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
         fitted = _fitted(learned, self.covariates)
         weights = _integrated(fitted, horizon)
-        return np.sqrt(fitted.variance * np.cumsum(weights**2))
+        return np.sqrt(fitted.ahead_variance * np.cumsum(weights**2))
 
     def paths_of(
         self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
@@ -164,11 +185,8 @@ class Arima(LocalForecaster):
         fitted = _fitted(learned, self.covariates)
         weights = _integrated(fitted, horizon)
         mean = self.means_of(learned, values, np.array([at]), horizon)[0]
-        noise = rng.normal(scale=np.sqrt(fitted.variance), size=(count, horizon))
-        moves = np.zeros((count, horizon))
-        for back in range(horizon):
-            moves[:, back:] += weights[back] * noise[:, : horizon - back]
-        return mean + moves
+        noise = rng.normal(scale=np.sqrt(fitted.ahead_variance), size=(count, horizon))
+        return mean + spread_out(noise, weights)
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
         learned = self.learned(state, key)
@@ -257,20 +275,3 @@ def _integrated(fitted: ArimaFit, horizon: int) -> Floats:
     ar, ma = fitted.polynomials()
     whole = np.convolve(np.concatenate([[1.0], -ar]), np.concatenate([[1.0], -difference_coefficients(fitted.orders)]))
     return np.asarray(impulses(-whole[1:], ma, horizon))
-
-
-def _filled_forward(rest: Floats, fitted: ArimaFit, ar: Floats, ma: Floats, undone: Floats) -> Floats:
-    """Missing points become what was forecast of them from the points before, so that differences can be taken."""
-    missing = np.flatnonzero(~np.isfinite(rest))
-    if not len(missing):
-        return rest
-    out, lost = rest.copy(), fitted.orders.lost
-    size = max(len(ar), len(ma) + 1)
-    for place in missing.tolist():
-        if place <= lost:
-            out[place] = out[place - 1] if place else 0.0
-            continue
-        kept = np.empty((place - lost + 1, size))
-        states(np.ascontiguousarray(differenced(out[:place], fitted.orders)[:, None]), ar, ma, kept)
-        ahead(kept[-1], ar, undone, out, place, out[place : place + 1])
-    return out

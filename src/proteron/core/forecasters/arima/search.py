@@ -77,11 +77,12 @@ def differences(values: Floats, period: int) -> tuple[int, int]:
 def choose_orders(
     values: Floats, base: Orders, free: dict[str, bool], constant: bool | None, covariates: Floats | None = None,
     names: tuple[str, ...] = (), criterion: Criterion = "aicc", way: Literal["stepwise", "grid"] = "stepwise",
-    limits: Limits | None = None, enforced: bool = True,
+    limits: Limits | None = None, stationary: bool = True, invertible: bool = True,
 ) -> tuple[ArimaFit, list[Tried]]:  # fmt: skip
     """The model with the smallest criterion among those whose orders named in `free` may vary, and all that were tried.
 
-    `base` holds the differences and the orders that stand fixed. Stepwise: Hyndman & Khandakar 2008.
+    `base` holds the differences and the orders that stand fixed. Stepwise: Hyndman & Khandakar 2008. The search itself
+    keeps to stationary and invertible models, whose likelihoods can be compared.
     """
     search = _Search(values, covariates, names, criterion, limits or Limits(), base, free, constant)
     if way == "grid":
@@ -93,7 +94,8 @@ def choose_orders(
         raise TooShortError("No ARIMA model can be fitted to so few points.", field="order")
     best = search.best
     final = fit_arima(
-        values, best.orders, constant=search.best_constant, covariates=covariates, names=names, enforced=enforced
+        values, best.orders, constant=search.best_constant, covariates=covariates, names=names, stationary=stationary,
+        invertible=invertible,
     )  # fmt: skip
     return final, sorted(search.tried.values(), key=lambda each: each.criterion)
 

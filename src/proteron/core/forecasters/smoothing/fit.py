@@ -7,6 +7,7 @@ from typing import Literal
 import numpy as np
 
 from proteron.core.errors import TooShortError
+from proteron.core.forecasters.local import prediction_variance
 from proteron.core.forecasters.smoothing.forms import Form
 from proteron.core.forecasters.smoothing.kernels import fit, smooth, unfold
 from proteron.core.panel import Floats
@@ -35,6 +36,11 @@ class FittedForm:
     count: int
     passes: int
     settled: bool
+
+    @property
+    def ahead_variance(self) -> float:
+        """Variance of the (relative) one-step error to come, what was estimated being in doubt."""
+        return prediction_variance(self.variance * self.count, self.count, self.free - 1)
 
     @property
     def criteria(self) -> dict[str, float]:

@@ -143,7 +143,7 @@ class Smoothing(LocalForecaster):
         error, trend, season = form.codes
         spreads_ahead(
             passed.levels[local], passed.trends[local], passed.seasons[local:], error, trend, season, fitted.weights,
-            fitted.variance, out,
+            fitted.ahead_variance, out,
         )  # fmt: skip
         return out
 
@@ -158,7 +158,7 @@ class Smoothing(LocalForecaster):
         paths = np.empty((count, horizon))
         simulate(
             passed.levels[local], passed.trends[local], passed.seasons[local:], error, trend, season, fitted.weights,
-            rng.normal(scale=np.sqrt(fitted.variance), size=(count, horizon)), paths,
+            rng.normal(scale=np.sqrt(fitted.ahead_variance), size=(count, horizon)), paths,
         )  # fmt: skip
         return paths
 

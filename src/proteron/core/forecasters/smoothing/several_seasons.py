@@ -1,0 +1,161 @@
+"""Smoothing with several seasons as a forecaster."""
+
+from typing import Annotated, Any, ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+
+from proteron.core.errors import TooShortError
+from proteron.core.forecasters.explain import Curve, Picture
+from proteron.core.forecasters.forecaster import ForecasterState, Work
+from proteron.core.forecasters.local import LocalForecaster, prediction_variance, spread_out
+from proteron.core.forecasters.smoothing.fit import information
+from proteron.core.forecasters.smoothing.waves import FittedWaves, WaveForm, choose_waves
+from proteron.core.panel import Floats, Panel
+from proteron.core.timeline import Ints
+
+_TRENDS = ("none", "add", "damped")
+_DRAWN = 2000
+
+
+class SeveralSeasons(LocalForecaster):
+    """A level, a slope and waves for each season, all moved on by every error, which may itself be ARMA.
+
+    Periods need not be whole numbers. Waves for each season, the trend and the ARMA orders are chosen where they are
+    not given. Source: De Livera, Hyndman & Snyder 2011, without their transformation, which a chain does.
+    """
+
+    title: ClassVar[str] = "several seasons"
+    family: ClassVar[str] = "smoothing"
+    can: ClassVar[tuple[str, ...]] = ("trend", "seasons", "gaps", "ranges")
+    cost: ClassVar[float] = 4000.0
+    kind: Literal["several_seasons"] = "several_seasons"
+    periods: tuple[Annotated[float, Field(gt=2)], ...] = Field(
+        (), title="Periods", description="Steps; empty: the step's own seasons."
+    )
+    waves: int | None = Field(None, ge=1, le=30, title="Waves", description="Per season; empty: chosen.")
+    trend: Literal["none", "add", "damped", "auto"] = Field("auto", title="Trend")
+    errors: tuple[Annotated[int, Field(ge=0, le=5)], Annotated[int, Field(ge=0, le=5)]] | None = Field(
+        None, title="ARMA errors", description="(p, q); empty: chosen."
+    )
+
+    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+        values = np.ascontiguousarray(known.series(index))
+        present = np.flatnonzero(np.isfinite(values))
+        if len(present) < 8:
+            raise TooShortError(f"Several seasons need 8 known points; there are {len(present)}.", field="periods")
+        offset = int(present[0])
+        values = values[offset:]
+        wanted = self.periods or tuple(float(each) for each in known.axis.step.seasons if each > 2)
+        periods = tuple(sorted(each for each in set(wanted) if len(present) >= 2 * each + 2))
+        if self.periods and len(periods) < len(set(wanted)):
+            raise TooShortError(
+                f"A period of {max(wanted):g} needs two cycles; there are {len(present)} known points.", field="periods"
+            )
+        if np.ptp(values[np.isfinite(values)]) <= 1e-12 * float(np.nanmax(np.abs(values))):
+            raise TooShortError("Several seasons need a series that varies.", field="periods")
+        trends = _TRENDS if self.trend == "auto" else (self.trend,)
+        best, tried = choose_waves(values, periods, self.waves, trends, self.errors)
+        form = best.form
+        return {
+            "offset": offset, "free": best.free, "begin": best.begin, "variance": best.variance, "loglik": best.loglik,
+            "count": best.count, "spent": form.weights + form.seeds + 1,
+            "~trend": form.trend, "~seasons": [list(each) for each in form.seasons], "~arma": list(form.arma),
+            "~tried": [{"form": each.form.words, **each.criteria} for each in tried],
+        }  # fmt: skip
+
+    @staticmethod
+    def _fitted(learned: dict[str, Any]) -> FittedWaves:
+        seasons = tuple((float(period), int(waves)) for period, waves in learned["~seasons"])
+        form = WaveForm(learned["~trend"], seasons, tuple(learned["~arma"]))
+        return FittedWaves(
+            form, np.ascontiguousarray(learned["free"][: form.weights]),
+            np.ascontiguousarray(learned["begin"][: form.size]), float(learned["variance"]), float(learned["loglik"]),
+            int(learned["count"]),
+        )  # fmt: skip
+
+    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+        fitted, offset = self._fitted(learned), int(learned["offset"])
+        move, seen, _ = fitted.matrices()
+        out = np.full((len(at), horizon), np.nan)
+        usable = at >= offset
+        states = fitted.passed(values[offset:])[1][at[usable] - offset]
+        for h in range(horizon):
+            out[usable, h] = states @ seen
+            states = states @ move.T
+        return out
+
+    def _weights(self, learned: dict[str, Any], horizon: int) -> Floats:
+        """What a one-step error does to each step after it, (horizon,), 1 first."""
+        move, seen, state = self._fitted(learned).matrices()
+        out = np.ones(horizon)
+        for h in range(1, horizon):
+            out[h] = seen @ state
+            state = move @ state
+        return out
+
+    def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
+        return _ahead_spread(learned) * np.sqrt(np.cumsum(self._weights(learned, horizon) ** 2))
+
+    def paths_of(
+        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
+    ) -> Floats | None:
+        mean = self.means_of(learned, values, np.array([at]), horizon)[0]
+        noise = rng.normal(scale=_ahead_spread(learned), size=(count, horizon))
+        return mean + spread_out(noise, self._weights(learned, horizon))
+
+    def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        if learned is None:
+            return {}
+        fitted = self._fitted(learned)
+        numbers, gammas, ar, ma = fitted.learned
+        out = {"level_weight": float(numbers[0])}
+        if fitted.form.trend != "none":
+            out["trend_weight"] = float(numbers[1])
+        if fitted.form.trend == "damped":
+            out["damping"] = float(numbers[2])
+        for place, (period, _) in enumerate(fitted.form.seasons):
+            mine = np.flatnonzero(fitted.form.owners == place)
+            if len(mine):
+                out[f"season_{period:g}_weight"] = float(np.hypot(*gammas[mine[0]]))
+        out |= {f"ar{i + 1}": float(value) for i, value in enumerate(ar)}
+        out |= {f"ma{i + 1}": float(value) for i, value in enumerate(ma)}
+        return out | {"start_level": float(fitted.begin[0]), "variance": fitted.variance}
+
+    def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        if learned is None:
+            return {}
+        return information(float(learned["loglik"]), int(learned["spent"]), int(learned["count"]))
+
+    def pictures(self, state: ForecasterState, panel: Panel, key: str) -> list[Picture]:
+        """One cycle of each season, as it stands at the cutoff."""
+        learned = self.learned(state, key)
+        if learned is None:
+            return []
+        fitted = self._fitted(learned)
+        values, _ = self._since(learned, panel, panel.index(key))
+        end = fitted.passed(values[int(learned["offset"]) :])[1][-1]
+        first, out = 1 + (fitted.form.trend != "none"), []
+        for place, (period, _) in enumerate(fitted.form.seasons):
+            steps = np.linspace(0, period, min(int(np.ceil(period)) * 4 + 1, _DRAWN))
+            mine = np.flatnonzero(fitted.form.owners == place)
+            shown = sum(
+                end[first + 2 * k] * np.cos(fitted.form.turns[k] * steps)
+                + end[first + 2 * k + 1] * np.sin(fitted.form.turns[k] * steps)
+                for k in mine
+            )
+            title = f"Season of {period:g} steps, as it stands"
+            out.append(Picture(title, "steps after the cutoff", (Curve("season", steps, np.asarray(shown)),)))
+        return out
+
+    def summary_of(self, learned: dict[str, Any]) -> str:
+        fitted = self._fitted(learned)
+        words = fitted.form.words
+        return f"{words[0].upper()}{words[1:]}; level weight {fitted.learned[0][0]:.3g}."
+
+
+def _ahead_spread(learned: dict[str, Any]) -> float:
+    count = int(learned["count"])
+    return float(np.sqrt(prediction_variance(float(learned["variance"]) * count, count, int(learned["spent"]) - 1)))
