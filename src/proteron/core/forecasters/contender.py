@@ -15,7 +15,7 @@ from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.flatten import Chain, FittedChain
 from proteron.core.forecasters.forecast import Forecast
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster
+from proteron.core.forecasters.local import LocalForecaster, refuse_huge
 from proteron.core.forecasters.registry import FORECASTERS, AnyForecaster
 from proteron.core.forecasters.window_forecaster import WindowForecaster, with_plan
 from proteron.core.panel import FROM_BOTH_SIDES, Floats, Panel
@@ -68,6 +68,8 @@ class Contender(Settings):
         chain = self.chain.fit(known)
         with single_blas_thread():
             flat = chain.apply(known.learnable())
+            if not isinstance(self.forecaster, LocalForecaster):
+                refuse_huge(flat.values)
             state = self.forecaster.learn(flat, work or Work(horizon=horizon, seed=seed))
         return FittedContender(self, known, panel.known(until), chain, state)
 

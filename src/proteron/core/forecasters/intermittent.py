@@ -4,6 +4,7 @@ from typing import Any, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
+from scipy import special
 
 from proteron.core.compiled import kernel
 from proteron.core.errors import TooShortError, UnitsError
@@ -59,7 +60,7 @@ class Intermittent(LocalForecaster):
 
     title: ClassVar[str] = "intermittent demand"
     family: ClassVar[str] = "smoothing"
-    can: ClassVar[tuple[str, ...]] = ("gaps",)
+    can: ClassVar[tuple[str, ...]] = ("gaps", "ranges")
     cost: ClassVar[float] = 60.0
     kind: Literal["intermittent"] = "intermittent"
     method: Literal["croston", "approximated", "probability"] = Field(
@@ -86,6 +87,19 @@ class Intermittent(LocalForecaster):
                 if error < best:
                     best, chosen = error, (float(weight), float(rest))
         return {"weight": chosen[0], "rest": chosen[1]}
+
+    def paths_of(
+        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
+    ) -> Floats | None:
+        """Demand happens as often, and is as large, as it was, so that its mean is the forecast."""
+        rate = float(self.means_of(learned, values, np.array([at]), 1)[0, 0])
+        past = values[:at][np.isfinite(values[:at])]
+        sizes = past[past > 0]
+        if not rate > 0 or not len(sizes):
+            return None
+        chance = min(len(sizes) / len(past), 1.0)
+        happens = special.ndtr(rng.normal(size=(count, horizon))) > 1 - chance
+        return np.where(happens, rng.choice(sizes, size=(count, horizon)) * rate / (chance * sizes.mean()), 0.0)
 
     def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
         out = np.empty(len(values) + 1)

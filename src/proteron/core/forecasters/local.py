@@ -7,7 +7,7 @@ from typing import Any, ClassVar
 import numpy as np
 from scipy import special
 
-from proteron.core.errors import ProteronError
+from proteron.core.errors import ProteronError, UnitsError
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
@@ -17,6 +17,13 @@ def normal_bounds(mean: Floats, spread: Floats, levels: Sequence[float]) -> Floa
     """Normal ranges (n_levels, 2, …) around `mean` with standard deviation `spread`, both (…)."""
     reach = [special.ndtri(0.5 + level / 2) for level in levels]
     return np.stack([np.stack([mean - z * spread, mean + z * spread]) for z in reach])
+
+
+def refuse_huge(values: Floats) -> None:
+    """Raise `UnitsError` where squares of values (n,) would leave the range of numbers."""
+    present = values[np.isfinite(values)]
+    if len(present) and np.abs(present).max() > _LARGEST:
+        raise UnitsError(f"Values beyond {_LARGEST:.0e} cannot be squared: take their logarithm first.", field="until")
 
 
 def prediction_variance(squares: float, count: int, spent: int) -> float:
@@ -55,6 +62,7 @@ class LocalForecaster(Forecaster):
         declined: dict[str, str] = {}
         for index, key in enumerate(known.keys):
             try:
+                refuse_huge(known.series(index))
                 rows.append(self.learn_series(known, index, work))
             except ProteronError as error:
                 declined[key] = error.message
@@ -225,6 +233,7 @@ class LocalForecaster(Forecaster):
 
 
 _PATHS = 5000
+_LARGEST = 1e140
 _LONGEST_GAP = 1000
 _JOINT = 1000
 _MOST_TOGETHER = 200

@@ -13,6 +13,8 @@ from proteron.core.panel import Floats, Panel
 from proteron.core.phases import previous_of_phase
 from proteron.core.timeline import Ints
 
+_WILDEST = 4.0  # variance of growth a step
+
 
 class RandomWalkProcess(LocalForecaster):
     """Logarithms that walk with a drift (geometric Brownian motion), or are drawn back to a level as they walk.
@@ -46,6 +48,8 @@ class RandomWalkProcess(LocalForecaster):
             loglik = -0.5 * float((np.log(2 * np.pi * max(variance, 1e-300) * steps) + 1).sum())
             learned = {"drift": drift, "variance": variance, "pull": 0.0, "level": 0.0, "loglik": loglik,
                        "error": np.sqrt(variance / steps.sum())}  # fmt: skip
+        if learned["variance"] > _WILDEST:
+            raise UnitsError("Growth is so wild that the mean of what may come says nothing.", field="until")
         return learned | {"loglik": learned["loglik"] - float(logs[1:].sum()), "count": count}
 
     def _moments(self, learned: dict[str, Any], last: Floats, horizon: int) -> tuple[Floats, Floats]:

@@ -11,14 +11,24 @@ from proteron.core.errors import TooShortError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster, prediction_variance
 from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell, hessian
+from proteron.core.forecasters.normal_equations import solve_normal
 from proteron.core.forecasters.smoothing.fit import information
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
-_APART = 1e-6
+_APART = 1e-5
+_SETTLED, _FORGOTTEN = 1e-14, 1e-60
 _LONGEST_SEASON = 60
+_LONGEST_LEARNED = 1500
 _REMEMBERED = 600  # points from which the doubt of the state is worked out, before them it is not known at all
 _DIFFUSE = 1e4
+
+
+@kernel
+def _added(out: Floats, factor: float, row: Floats) -> None:
+    """out += factor × row, both (k,)."""
+    for c in range(len(out)):
+        out[c] += factor * row[c]
 
 
 @kernel
@@ -35,53 +45,65 @@ def whiten_parts(  # noqa: C901
     size = len(begin)
     width = columns.shape[1]
     seen = move[size]
+    shown = np.flatnonzero(seen)
     rows, places = np.nonzero(move[:size])  # few, whatever the size
-    state, moved = begin.copy(), np.empty(begin.shape)
-    spread, room = np.zeros((size, size)), np.empty((size, size))
-    gain = np.empty(size)
-    total = 0.0
+    state, after = begin.copy(), np.empty(begin.shape)
+    spread, half, turned = np.zeros((size, size)), np.empty((size, size)), np.empty((size, size))
+    gain, total, variance = np.zeros(size), 0.0, noise
+    alike, settled = 0, False  # once the gain has not changed for a whole cycle it never will, until a gap
+    quiet = 0  # nor will a start that has been forgotten for a whole cycle come back
     for t in range(len(columns)):
         if t < len(kept):
             kept[t] = state[:, 0]
-        value = columns[t, 0]
-        if value == value:
-            variance = noise
-            for i in range(size):
-                gain[i] = 0.0
-                for j in range(size):
-                    gain[i] += spread[i, j] * seen[j]
-            for i in range(size):
-                variance += seen[i] * gain[i]
+        known = columns[t, 0] == columns[t, 0]
+        if known:
+            if not settled:
+                variance, apart = noise, 0.0
+                for i in range(size):
+                    before, gain[i] = gain[i], 0.0
+                    for part in shown:
+                        gain[i] += spread[i, part] * seen[part]
+                    apart = max(apart, abs(gain[i] - before))
+                for part in shown:
+                    variance += seen[part] * gain[part]
+                alike = alike + 1 if apart <= _SETTLED * variance else 0
+                settled = alike > size
             total += np.log(variance)
-            root = 1.0 / np.sqrt(variance)
+            root, loudest = 1.0 / np.sqrt(variance), 0.0
             for c in range(width):
                 error = columns[t, c]
-                for i in range(size):
-                    error -= seen[i] * state[i, c]
+                for part in shown:
+                    error -= seen[part] * state[part, c]
                 white[t, c] = error * root
-                for i in range(size):
-                    state[i, c] += gain[i] * error / variance
+                if c:
+                    loudest = max(loudest, abs(error))
+            quiet = quiet + 1 if loudest < _FORGOTTEN else 0
+            if quiet > size and width > 1:
+                white[t:, 1:] = 0.0
+                width = 1
             for i in range(size):
-                for j in range(size):
-                    spread[i, j] -= gain[i] * gain[j] / variance
+                _added(state[i, :width], gain[i] / (variance * root), white[t, :width])
+            if not settled:
+                for i in range(size):
+                    _added(spread[i], -gain[i] / variance, gain)
         else:
-            white[t] = 0.0
-        moved[:] = 0.0
-        room[:] = 0.0
+            white[t, :width] = 0.0
+            settled, alike = False, 0
+        after[:] = 0.0
         for n in range(len(rows)):
-            i, j = rows[n], places[n]
-            factor = move[i, j]
-            for c in range(width):
-                moved[i, c] += factor * state[j, c]
-            for c in range(size):
-                room[c, i] += factor * spread[j, c]  # the covariance is symmetric, so rows may be read for columns
-        state, moved = moved, state
+            _added(after[rows[n], :width], move[rows[n], places[n]], state[places[n], :width])
+        state, after = after, state
+        if settled:
+            continue
+        half[:] = 0.0
+        for n in range(len(rows)):
+            _added(half[rows[n]], move[rows[n], places[n]], spread[places[n]])
+        for i in range(size):
+            for j in range(size):
+                turned[i, j] = half[j, i]
         spread[:] = 0.0
         for n in range(len(rows)):
-            i, j = rows[n], places[n]
-            factor = move[i, j]
-            for c in range(size):
-                spread[i, c] += factor * room[j, c]
+            _added(spread[rows[n]], move[rows[n], places[n]], turned[places[n]])
         for i in range(size):
             spread[i, i] += ratios[i]
     if len(kept) > len(columns):
@@ -90,7 +112,7 @@ def whiten_parts(  # noqa: C901
 
 
 @kernel
-def diffuse_value(  # noqa: C901
+def diffuse_value(
     values: Floats, move: Floats, drifting: Floats, free: Floats, count: int, start: Floats
 ) -> float:  # fmt: skip
     """Minus the diffuse log-likelihood without its constant, the spread profiled out; `start` (k,) is estimated.
@@ -115,28 +137,13 @@ def diffuse_value(  # noqa: C901
         squares += white[t, 0] * white[t, 0]
         for i in range(size):
             right[i] += white[t, i + 1] * white[t, 0]
-            for j in range(size):
+            for j in range(i + 1):
                 inner[i, j] += white[t, i + 1] * white[t, j + 1]
-    for i in range(size):
-        for j in range(i + 1):
-            part = inner[i, j]
-            for k in range(j):
-                part -= inner[i, k] * inner[j, k]
-            if i == j:
-                if not part > 1e-13 * inner[i, i]:
-                    return np.inf
-                inner[i, i] = np.sqrt(part)
-                logs += 2.0 * np.log(inner[i, i])
-            else:
-                inner[i, j] = part / inner[j, j]
-        for k in range(i):
-            right[i] -= inner[i, k] * right[k]
-        right[i] /= inner[i, i]
-        squares -= right[i] * right[i]
-    for i in range(size - 1, -1, -1):
-        for k in range(i + 1, size):
-            right[i] -= inner[k, i] * right[k]
-        right[i] /= inner[i, i]
+    sizes = np.empty(size)
+    squares -= solve_normal(inner, right, sizes)
+    if squares != squares:
+        return np.inf
+    logs += sizes.sum()
     start[:] = right
     free_points = count - size
     return 0.5 * (free_points * np.log(max(squares, 1e-300) / free_points) + logs)
@@ -147,7 +154,7 @@ def maximise_parts(values: Floats, move: Floats, drifting: Floats, free: Floats,
     """Maximise the diffuse likelihood from `free` on, in place; returns minus its logarithm without its constant."""
     room, gradient = bfgs_room(len(free)), np.zeros(len(free))
     best, lowest, told, calls = free.copy(), np.inf, GO_ON, 0
-    while told == GO_ON and calls < 2000:
+    while told == GO_ON and calls < 150:
         for i in range(len(free)):
             free[i] = min(max(free[i], -25.0), 25.0)
         value = diffuse_value(values, move, drifting, free, count, start)
@@ -159,7 +166,7 @@ def maximise_parts(values: Floats, move: Floats, drifting: Floats, free: Floats,
         if value < lowest:
             lowest = value
             best[:] = free
-        told = bfgs_tell(room, free, value, gradient, 1e-10)
+        told = bfgs_tell(room, free, value, gradient, 1e-9)
     free[:] = best
     return diffuse_value(values, move, drifting, free, count, start)
 
@@ -186,7 +193,7 @@ def parts_of_state(trend: bool, period: int) -> tuple[Floats, Floats, tuple[str,
 
 
 class _Parts(LocalForecaster):
-    """What the structural models share."""
+    """What the structural models share; variances and start are learned on the last 1,500 known points."""
 
     family: ClassVar[str] = "structural"
     cost: ClassVar[float] = 500.0
@@ -205,8 +212,8 @@ class _Parts(LocalForecaster):
             raise TooShortError(
                 f"{self.title} needs {size + len(names) + 2} known points; there are {len(present)}.", field="until"
             )
-        offset = int(present[0])
-        values = values[offset:]
+        offset = int(present[-_LONGEST_LEARNED if len(present) > _LONGEST_LEARNED else 0])
+        present, values = present[present >= offset], values[offset:]
         unit = float(np.nanstd(values)) or max(float(np.nanmax(np.abs(values))), 1.0)
         centre = float(np.nanmean(values))
         scaled = np.ascontiguousarray((values - centre) / unit)
@@ -264,8 +271,10 @@ class _Parts(LocalForecaster):
         move, drifting, _ = parts_of_state(bool(learned["trend"]), int(learned["period"]))
         size = len(move) - 1
         drift = np.diag(learned["ratios"][: len(drifting)] @ drifting)
-        rest = values[int(learned["offset"]) : at][-_REMEMBERED:]
-        wide = max(float(np.nanvar(rest)) / max(float(learned["noise"]), 1e-300), 1.0) if len(rest) else 1.0
+        rest = values[int(learned["offset"]) : at]
+        known = np.flatnonzero(np.isfinite(rest))
+        rest = rest[known[-_REMEMBERED] if len(known) > _REMEMBERED else 0 :]
+        wide = max(float(np.nanvar(rest)) / max(float(learned["noise"]), 1e-300), 1.0) if len(known) else 1.0
         spread, inside, seen = np.eye(size) * min(_DIFFUSE * wide, 1e11), move[:size], move[size]
         for value in rest:
             if np.isfinite(value):

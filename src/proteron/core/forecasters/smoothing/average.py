@@ -7,7 +7,7 @@ from pydantic import Field
 
 from proteron.core.errors import TooShortError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster
+from proteron.core.forecasters.local import LocalForecaster, prediction_variance, spread_out
 from proteron.core.forecasters.smoothing.fit import FittedForm, fit_form, run, seasonal_figure
 from proteron.core.forecasters.smoothing.forecaster import Part, means_after
 from proteron.core.forecasters.smoothing.forms import Form
@@ -21,12 +21,13 @@ _FORMS = (Form(), Form(trend="add"), Form(trend="add", damped=True))
 class SmoothingAverage(LocalForecaster):
     """The mean of simple smoothing, smoothing with a trend and with a damped trend, of the series without its season.
 
-    The season is taken out where the correlogram shows one (Makridakis & Hibon 2000).
+    The season is taken out where the correlogram shows one (Makridakis & Hibon 2000). In its ranges, an error moves
+    the average on by the mean of what it does to the three.
     """
 
     title: ClassVar[str] = "average of smoothings"
     family: ClassVar[str] = "smoothing"
-    can: ClassVar[tuple[str, ...]] = ("trend", "seasons", "gaps")
+    can: ClassVar[tuple[str, ...]] = ("trend", "seasons", "gaps", "ranges")
     cost: ClassVar[float] = 60.0
     kind: Literal["smoothing_average"] = "smoothing_average"
     period: int | None = Field(None, ge=1, title="Period", description="Empty: the step's own season.")
@@ -49,8 +50,12 @@ class SmoothingAverage(LocalForecaster):
             except TooShortError:
                 continue
             weights[row], starts[row] = fitted.weights, fitted.start
-        return {"offset": offset, "way": float({None: 0, "add": 1, "mul": 2}[way]), "figure": figure,
-                "period": len(figure), "weights": weights, "starts": starts}  # fmt: skip
+        learned = {"offset": offset, "way": float({None: 0, "add": 1, "mul": 2}[way]), "figure": figure,
+                   "period": len(figure), "weights": weights, "starts": starts}  # fmt: skip
+        gaps = flat - self._flat_means(learned, flat, np.arange(len(flat)), 1)[:, 0]
+        gaps = gaps[np.isfinite(gaps)]
+        spent = 4 + (len(figure) if way else 0)
+        return learned | {"spread": np.sqrt(prediction_variance(float((gaps**2).sum()), len(gaps), spent))}
 
     def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
         way, offset = (None, "add", "mul")[int(learned["way"])], int(learned["offset"])
@@ -59,13 +64,46 @@ class SmoothingAverage(LocalForecaster):
         local = at - offset
         out = np.full((len(at), horizon), np.nan)
         possible = local > 0
+        means = self._flat_means(learned, flat, local[possible], horizon)
+        out[possible] = with_season(means, figure, way, local[possible])
+        return out
+
+    @staticmethod
+    def _flat_means(learned: dict[str, Any], flat: Floats, at: Ints, horizon: int) -> Floats:
         answers = []
         for form, weights, start in zip(_FORMS, learned["weights"], learned["starts"], strict=True):
             if np.isfinite(weights).all():
                 fitted = FittedForm(form, 1, weights, np.ascontiguousarray(start), 0.0, 0.0, 0, 0, 0, True)
-                answers.append(means_after(fitted, run(fitted, flat), local[possible], horizon))
-        out[possible] = with_season(np.mean(answers, axis=0), figure, way, local[possible])
-        return out
+                answers.append(means_after(fitted, run(fitted, flat), at, horizon))
+        return np.asarray(np.mean(answers, axis=0))
+
+    @staticmethod
+    def _moves(learned: dict[str, Any], horizon: int) -> Floats:
+        """What a one-step error does to each step after it, (horizon,), 1 first."""
+        steps, each = np.arange(1.0, horizon), []
+        for form, (level, trend, _, damping) in zip(_FORMS, learned["weights"], strict=True):
+            if np.isfinite(level):
+                summed = np.cumsum(damping**steps) if form.damped else steps
+                each.append(level + (trend * summed if form.trend else 0.0 * steps))
+        return np.concatenate([[1.0], np.mean(each, axis=0)])
+
+    def _sizes(self, learned: dict[str, Any], at: int, horizon: int) -> Floats:
+        """What a unit of the flat series is at each step, (horizon,)."""
+        if int(learned["way"]) != 2:
+            return np.ones(horizon)
+        figure = learned["figure"][: int(learned["period"])]
+        return np.asarray(figure[(at - int(learned["offset"]) + np.arange(horizon)) % len(figure)])
+
+    def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
+        wide = float(learned["spread"]) * np.sqrt(np.cumsum(self._moves(learned, horizon) ** 2))
+        return wide * self._sizes(learned, at, horizon)
+
+    def paths_of(
+        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
+    ) -> Floats | None:
+        mean = self.means_of(learned, values, np.array([at]), horizon)[0]
+        noise = rng.normal(scale=float(learned["spread"]), size=(count, horizon))
+        return mean + spread_out(noise, self._moves(learned, horizon)) * self._sizes(learned, at, horizon)
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
         learned = self.learned(state, key)

@@ -1,6 +1,6 @@
 """Fitting a form of exponential smoothing by maximum likelihood, and choosing among forms."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -125,11 +125,11 @@ def seasonal_figure(head: Floats, period: int, way: str) -> Floats:
 
 def fit_form(
     values: Floats, form: Form, period: int, *, weights: Sequence[float | None] = (None, None, None, None),
-    start: Floats | None = None, starts: Starts = "optimised", tolerance: float = _TOLERANCE,
+    starts: Starts | Floats = "optimised", tolerance: float = _TOLERANCE,
 ) -> FittedForm:  # fmt: skip
     """Fit one form to one series (n,), NaN where missing.
 
-    Weights that are given stand fixed; start values are optimised along, taken by heuristic, or as `start`
+    Weights that are given stand fixed; `starts` are optimised along, taken by heuristic, or as they are given
     (2 + period,). Raises `TooShortError` where there are too few known points.
     """
     period = period if form.season is not None else 1
@@ -141,7 +141,8 @@ def fit_form(
     unit = size if size > 0 else 1.0  # the likelihood is worked out near one, so that huge and tiny values fit alike
     scaled = np.ascontiguousarray(values / unit)
     given = np.array([np.nan if each is None else float(each) for each in weights])
-    begin = start_values(scaled, form, period) if start is None else _scaled_start(start, form, unit)
+    stated = None if isinstance(starts, str) else starts
+    begin = start_values(scaled, form, period) if stated is None else _scaled_start(stated, form, unit)
     error, trend, season = form.codes
     spread = float(np.std(np.diff(scaled[known]))) or 1e-3
     scale = np.stack([begin, np.full(2 + period, max(spread, 1e-6))], axis=1)
@@ -150,7 +151,7 @@ def fit_form(
         scale[2:, 1] = max(spread / max(abs(begin[0]), 1e-6), 1e-4)
     free = np.zeros(6 + max(period - 1, 0))
     free[:4] = _START
-    starts_free = start is None and starts == "optimised"
+    starts_free = stated is None and starts == "optimised"
     value, passes, settled = fit(
         scaled, error, trend, season, form.damped, period, given, scale, free, starts_free, tolerance, _MOST_PASSES
     )
@@ -234,16 +235,17 @@ def one_step_errors(fitted: FittedForm, values: Floats) -> Floats:
 
 def choose_form(
     values: Floats, forms: Sequence[Form], period: int, criterion: Literal["aicc", "aic", "bic"] = "aicc",
-    weights: Sequence[float | None] = (None, None, None, None), starts: Starts = "optimised",
+    weights: Sequence[float | None] = (None, None, None, None),
+    starts: Callable[[Form, int], Starts | Floats] = lambda form, period: "optimised",
 ) -> tuple[FittedForm, list[FittedForm]]:  # fmt: skip
-    """The form with the smallest criterion, and all that could be fitted, best first."""
+    """The form with the smallest criterion, and all that could be fitted, best first; how each starts is asked."""
     tried = []
     for form in forms:
         try:
-            fitted = fit_form(values, form, period, weights=weights, starts=starts)
+            fitted = fit_form(values, form, period, weights=weights, starts=starts(form, period))
         except TooShortError:
             continue
-        if np.isfinite(fitted.loglik) and np.isfinite(fitted.criteria[criterion]):
+        if np.isfinite(fitted.loglik) and (len(forms) == 1 or np.isfinite(fitted.criteria[criterion])):
             tried.append(fitted)
     if not tried:
         raise TooShortError("No form of smoothing can be fitted to so few points.", field="form")

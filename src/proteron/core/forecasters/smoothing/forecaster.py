@@ -4,13 +4,21 @@ from dataclasses import replace
 from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
-from pydantic import BeforeValidator, Field
+from pydantic import BeforeValidator, Field, model_validator
 
 from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.forecasters.explain import Curve, Picture
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster
-from proteron.core.forecasters.smoothing.fit import FittedForm, Passed, choose_form, fit_form, information, run
+from proteron.core.forecasters.smoothing.fit import (
+    FittedForm,
+    Passed,
+    Starts,
+    choose_form,
+    fit_form,
+    information,
+    run,
+)
 from proteron.core.forecasters.smoothing.forms import Form, admissible_forms
 from proteron.core.forecasters.smoothing.kernels import ahead, simulate, spreads_ahead
 from proteron.core.panel import Floats, Panel
@@ -50,11 +58,23 @@ class Smoothing(LocalForecaster):
     choose_by: Literal["aicc", "aic", "bic", "validation"] = Field(
         "aicc", title="Choose by", description="A criterion, or the error on the last points known."
     )
-    starts: Literal["optimised", "heuristic"] = Field("optimised", title="Start values")
+    starts: Literal["optimised", "heuristic", "stated"] = Field("optimised", title="Start values")
     level_weight: float | None = Field(None, gt=0, lt=1, title="Level weight", description="Empty: optimised.")
     trend_weight: float | None = Field(None, ge=0, lt=1, title="Trend weight")
     season_weight: float | None = Field(None, ge=0, lt=1, title="Season weight")
     damping: float | None = Field(None, gt=0, le=1, title="Damping")
+    start_level: float | None = Field(None, title="Start level", description="Of start values that are stated.")
+    start_trend: float | None = Field(None, title="Start trend")
+    start_season: tuple[float, ...] = Field((), title="Start season", description="One value per phase, first first.")
+
+    @model_validator(mode="after")
+    def _starts_are_stated_where_they_count(self) -> "Smoothing":
+        given = self.start_level is not None or self.start_trend is not None or bool(self.start_season)
+        if self.starts == "stated" and self.start_level is None:
+            raise ValueError("stated start values need a start level")
+        if self.starts != "stated" and given:
+            raise ValueError("start values count only where they are stated")
+        return self
 
     @property
     def label(self) -> str:
@@ -79,14 +99,10 @@ class Smoothing(LocalForecaster):
         given = (self.level_weight, self.trend_weight, self.season_weight, self.damping)
         if self.choose_by == "validation" and len(forms) > 1:
             form = self._by_validation(values, forms, period, work.horizon or period)
-            best = fit_form(values, form, period, weights=given, starts=self.starts)
-            tried = [best]
-        elif len(forms) == 1:
-            best = fit_form(values, forms[0], period, weights=given, starts=self.starts)
-            tried = [best]
+            best, tried = choose_form(values, [form], period, "aicc", given, self._starts_of)
         else:
             criterion = "aicc" if self.choose_by == "validation" else self.choose_by
-            best, tried = choose_form(values, forms, period, criterion, given, self.starts)
+            best, tried = choose_form(values, forms, period, criterion, given, self._starts_of)
         if not np.isfinite(best.loglik):
             raise TooShortError("Smoothing found no weights that go with these values.", field="trend")
         return {
@@ -95,6 +111,22 @@ class Smoothing(LocalForecaster):
             "count": best.count,
             "~tried": [{"form": each.form.words, **each.criteria} for each in tried[:30]],
         }  # fmt: skip
+
+    def _starts_of(self, form: Form, period: int) -> Starts | Floats:
+        """How a form begins: by a way, or the start values (2 + period,) that are stated."""
+        if self.starts != "stated":
+            return self.starts
+        period = period if form.season else 1
+        if form.season and self.start_season and len(self.start_season) != period:
+            raise SettingsError(
+                f"A season of {period} phases needs as many start values, not {len(self.start_season)}.",
+                field="start_season",
+            )
+        start = np.zeros(2 + period)
+        start[0] = self.start_level
+        start[1] = self.start_trend if self.start_trend is not None else float(form.trend == "mul")
+        start[2:] = (self.start_season or float(form.season == "mul")) if form.season else 0.0
+        return start
 
     def _nothing_fits(self, values: Floats, period: int) -> Exception:
         known = values[np.isfinite(values)]
@@ -112,7 +144,7 @@ class Smoothing(LocalForecaster):
         errors = []
         for form in forms:
             try:
-                fitted = fit_form(values[:-held], form, period, starts=self.starts)
+                fitted = fit_form(values[:-held], form, period, starts=self._starts_of(form, period))
             except TooShortError:
                 errors.append(np.inf)
                 continue

@@ -53,9 +53,15 @@ class SeveralSeasons(LocalForecaster):
                 f"A period of {max(wanted):g} needs two cycles; there are {len(present)} known points.", field="periods"
             )
         if np.ptp(values[np.isfinite(values)]) <= 1e-12 * float(np.nanmax(np.abs(values))):
-            raise TooShortError("Several seasons need a series that varies.", field="periods")
+            level = float(values[0])
+            still = FittedWaves(WaveForm("none", ()), np.zeros(1), np.array([level]), 0.0, np.nan, len(present))
+            return self._described(offset, still, [])
         trends = _TRENDS if self.trend == "auto" else (self.trend,)
         best, tried = choose_waves(values, periods, self.waves, trends, self.errors)
+        return self._described(offset, best, tried)
+
+    @staticmethod
+    def _described(offset: int, best: FittedWaves, tried: list[FittedWaves]) -> dict[str, Any]:
         form = best.form
         return {
             "offset": offset, "free": best.free, "begin": best.begin, "variance": best.variance, "loglik": best.loglik,
