@@ -13,6 +13,7 @@ import proteron
 from proteron.api import (
     anomalies,
     chains,
+    contenders,
     datasets,
     flatten,
     intake,
@@ -33,7 +34,7 @@ _POLICY = (
     "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; object-src 'none'; "
     "base-uri 'none'; frame-ancestors 'none'; form-action 'self'"
 )
-_ROOMS = (projects, datasets, intake, profile, flatten, chains, windows, walkforward, anomalies, outlook)
+_ROOMS = (projects, datasets, intake, profile, flatten, chains, windows, walkforward, contenders, anomalies, outlook)
 
 
 def create_application(settings: Configuration, url: str, page: Path = PAGE) -> OpenAPI:

@@ -431,66 +431,6 @@ class ForecastsView(BaseModel):
     note: str = ""
 
 
-class FactsQuery(BaseModel):
-    contender: str
-    fold: int = Field(ge=0)
-    series: int = Field(0, ge=0)
-
-
-class TriedView(BaseModel):
-    """One model of a search, with its criterion or the reason it was turned down."""
-
-    label: str
-    criterion: float | None
-    reason: str
-
-
-class PictureCurve(BaseModel):
-    label: str
-    x: list[float]
-    y: Numbers
-    kind: str
-
-
-class PictureMark(BaseModel):
-    x: float
-    label: str
-
-
-class PictureView(BaseModel):
-    """Something learned, drawn: lines or clouds over a common x."""
-
-    title: str
-    x_label: str
-    curves: list[PictureCurve]
-    marks: list[PictureMark]
-
-
-class CheckView(BaseModel):
-    """One property that residuals should have, and what the test of it says."""
-
-    what: str
-    holds: bool
-    p_value: float | None
-    verdict: str
-
-
-class FactsView(BaseModel):
-    summary: str
-    seconds: float
-    parameters: dict[str, float | None]
-    standard_errors: dict[str, float | None]
-    criteria: dict[str, float | None]
-    tried: list[TriedView]
-    pictures: list[PictureView]
-    checks: list[CheckView]
-    loss: list[float | None]
-    validation_loss: list[float | None]
-    kept_epoch: int | None
-    windows: int | None
-    stages: list[str]
-
-
 class NewScan(Body):
     experiment_id: Identifier
     contender: str

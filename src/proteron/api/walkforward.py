@@ -1,6 +1,5 @@
 """Walk-forward: experiments, their boards, and forecasts from any cutoff."""
 
-from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Any
 
@@ -16,15 +15,11 @@ from proteron.api.lines import epochs
 from proteron.api.projects import experiment_brief
 from proteron.api.services import answer, series_index, services
 from proteron.core.errors import SettingsError
-from proteron.core.forecasters.explain import residual_checks
-from proteron.core.forecasters.local import LocalForecaster
 from proteron.core.forecasters.window_forecaster import WindowForecaster
 from proteron.core.intake import recipe_of
 from proteron.core.judge import LEVELS, CellResult, Fold
 from proteron.core.panel import Panel
-from proteron.core.profile.hypothesis_tests import TestResult
 from proteron.records import experiments as records
-from proteron.records.database import NotFoundError
 from proteron.records.datasets import get_dataset
 from proteron.records.models import Experiment
 from proteron.records.projects import choose, get_project
@@ -158,71 +153,6 @@ def _forecast(panel: Panel, result: CellResult, body: shapes.ForecastsBody) -> s
     view.mean = mean[0, 0, place.gap :].tolist()
     view.flat_mean = flat[0, 0, place.gap :].tolist()
     return view
-
-
-@blueprint.get("/experiments/<int:experiment_id>/facts", responses={200: shapes.FactsView, 404: shapes.Problem})
-def facts(path: shapes.ExperimentPath, query: shapes.FactsQuery) -> Response:
-    """What one contender learned in one fold: summary, parameters, training curves."""
-    with services().database.session() as session:
-        experiment = records.get_experiment(session, path.experiment_id)
-        panel = services().panel(experiment.dataset_id)
-        series_index(panel, query.series)
-        cells = [
-            cell
-            for cell in plans.cells_of(session, experiment, panel)
-            if cell.name == query.contender and cell.fold == query.fold and query.series in cell.series
-        ]
-        results = records.load_results(session, cells)
-    if not results:
-        raise NotFoundError("This cell has no result yet.")
-    result = results[0]
-    fitted = result.fitted(panel)
-    forecaster, key = result.cell.contender.forecaster, panel.keys[query.series]
-    learned = fitted.state.facts
-    with services().computing():
-        known = panel.select([query.series]).between(result.cell.place.learn_start, result.cell.place.cutoff)
-        checks: list[tuple[str, TestResult]] = []
-        if isinstance(forecaster, LocalForecaster) and forecaster.family != "baseline":
-            checks = residual_checks(replace(fitted, known=known), key)
-        flat = fitted.chain.apply(known.learnable())
-    return answer(
-        shapes.FactsView(
-            summary=forecaster.summary(fitted.state, key),
-            seconds=result.seconds,
-            parameters=forecaster.parameters(fitted.state, key),
-            standard_errors=forecaster.standard_errors(fitted.state, key),
-            criteria=forecaster.criteria(fitted.state, key),
-            tried=[
-                shapes.TriedView(
-                    label=each.get("form") or each["orders"] + (" with constant" if each["constant"] else ""),
-                    criterion=each.get("criterion", each.get("aicc")),
-                    reason=each.get("reason", ""),
-                )
-                for each in learned.get("series", {}).get(key, {}).get("tried", [])[:40]
-            ],
-            pictures=[
-                shapes.PictureView(
-                    title=each.title,
-                    x_label=each.x_label,
-                    curves=[
-                        shapes.PictureCurve(label=c.label, x=c.x.tolist(), y=c.y.tolist(), kind=c.kind)
-                        for c in each.curves
-                    ],
-                    marks=[shapes.PictureMark(x=x, label=label) for x, label in each.marks],
-                )
-                for each in forecaster.pictures(fitted.state, flat, key)
-            ],
-            checks=[
-                shapes.CheckView(what=what, holds=not test.rejected, p_value=test.p_value, verdict=test.verdict)
-                for what, test in checks
-            ],
-            loss=learned.get("loss", []),
-            validation_loss=learned.get("validation_loss", []),
-            kept_epoch=learned.get("kept_epoch"),
-            windows=learned.get("windows"),
-            stages=[stage.title for stage in fitted.chain.stages],
-        )
-    )
 
 
 @blueprint.get("/experiments/<int:experiment_id>/experiment.toml")

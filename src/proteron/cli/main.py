@@ -64,6 +64,14 @@ def worker() -> None:
         run_worker(settings.database_url, settings)
 
 
+@app.command("compile")
+def compile_kernels() -> None:
+    """Compile every forecaster into the cache, as the first start does beside answering."""
+    from proteron.cli.warm import compile_forecasters
+
+    compile_forecasters()
+
+
 @app.command()
 def prepare(
     reset_demo: Annotated[bool, typer.Option("--reset-demo", help="Restore the demo project.")] = False,

@@ -1,6 +1,10 @@
 """Compile, or load from the cache, every kernel a first request would otherwise wait for."""
 
 import os
+import signal
+import subprocess
+import sys
+import tempfile
 import threading
 from pathlib import Path
 from typing import Any
@@ -8,6 +12,7 @@ from typing import Any
 import numpy as np
 
 from proteron.api.lines import extremes
+from proteron.cli.cluster import die_with_parent
 from proteron.core.flatten import STAGES, Chain, LinearTrend, LoessSeasons, Log, PeriodMeans, SeasonalDifference
 from proteron.core.forecasters import FORECASTERS, forecaster
 from proteron.core.panel import Panel
@@ -15,6 +20,7 @@ from proteron.core.profile import periodogram, series_features
 from proteron.core.windows import Rolling, WindowPlan
 
 _LATER = 3.0
+_ROOMS, _FORECASTERS = "rooms-compiled", "forecasters-compiled"
 _QUICK: dict[str, dict[str, Any]] = {"arima": {"order": (1, 0, 1)}}
 
 
@@ -47,31 +53,60 @@ def warm_rooms() -> None:
     Chain([LinearTrend(method="tukey"), LoessSeasons(season_window=5)]).fit(panel, 200)
     series_features(panel, 0)
     periodogram(values)
-    positive = Panel.from_arrays({"a": values}, "2014-01-01", "1 month")
-    gappy = Panel.from_arrays({"a": np.where(np.arange(240) % 50 == 7, np.nan, values)}, "2014-01-01", "1 month")
-    for each in FORECASTERS:
-        kind = each.model_fields["kind"].default
-        if kind not in ("ridge", "dense_network"):
-            for one in (positive, gappy):
-                forecaster(kind, **_QUICK.get(kind, {})).fit(one, 100, horizon=2).forecast(2)
 
 
-def warm_rooms_aside() -> None:
-    """`warm_rooms` in a thread of its own, a little later, so that neither the start nor the first page waits."""
-    later = threading.Timer(_LATER, warm_rooms)
+def warm_forecasters() -> None:
+    """Fit every forecaster once, without gaps and with them."""
+    values = 10 + np.sin(np.arange(240.0)) + np.arange(240) / 100
+    for gaps in (False, True):
+        shown = np.where(np.arange(240) % 50 == 7, np.nan, values) if gaps else values
+        panel = Panel.from_arrays({"a": shown}, "2014-01-01", "1 month")
+        for each in FORECASTERS:
+            kind = each.model_fields["kind"].default
+            if kind not in ("ridge", "dense_network"):
+                forecaster(kind, **_QUICK.get(kind, {})).fit(panel, 100, horizon=2).forecast(2)
+
+
+def warm_aside() -> None:
+    """Load what only some rooms need in a thread of its own, a little later, so that no first page waits."""
+
+    def load() -> None:
+        warm_rooms()
+        if _mark(_FORECASTERS).exists():
+            warm_forecasters()
+
+    later = threading.Timer(_LATER, load)
     later.daemon = True
     later.start()
 
 
-def compiled_before() -> bool:
-    """Whether the kernels of the rooms are in the cache of compiled code; says so from now on."""
-    folder = os.environ.get("NUMBA_CACHE_DIR")
-    if not folder:
-        return False
-    mark = Path(folder) / "rooms-compiled"
-    if mark.exists():
-        return True
-    warm_rooms()
+def compile_first() -> None:
+    """Where nothing was ever compiled: the rooms at once, the forecasters in a process beside, at low priority."""
+    if not _mark(_ROOMS).exists():
+        warm_rooms()
+        _done(_ROOMS)
+    if not _mark(_FORECASTERS).exists():
+        command = [sys.executable, "-m", "proteron.cli.main", "compile"]
+        subprocess.Popen(command, stdin=subprocess.DEVNULL, preexec_fn=_behind)
+
+
+def compile_forecasters() -> None:
+    """Compile the forecasters into the cache; from then on processes load them when they start."""
+    warm_forecasters()
+    _done(_FORECASTERS)
+
+
+def _behind() -> None:
+    os.nice(10)
+    die_with_parent(signal.SIGTERM)
+
+
+def _mark(name: str) -> Path:
+    """A file in the folder of compiled code that says what is there."""
+    return Path(os.environ.get("NUMBA_CACHE_DIR", tempfile.gettempdir())) / name
+
+
+def _done(name: str) -> None:
+    mark = _mark(name)
     mark.parent.mkdir(parents=True, exist_ok=True)
     mark.touch()
-    return False

@@ -4,7 +4,7 @@ import structlog
 from flask import Flask
 
 from proteron.api.application import create_application
-from proteron.cli.warm import compiled_before, warm_kernels, warm_rooms_aside
+from proteron.cli.warm import compile_first, warm_aside, warm_kernels
 from proteron.records.configuration import configuration
 
 worker_class = "gthread"
@@ -20,7 +20,7 @@ loglevel = "warning"
 
 def post_worker_init(worker: object) -> None:
     """After forking, load what only some rooms need while the first requests are answered."""
-    warm_rooms_aside()
+    warm_aside()
 
 
 def application() -> Flask:
@@ -29,5 +29,5 @@ def application() -> Flask:
     settings = configuration()
     assert settings.database_url is not None
     warm_kernels()
-    compiled_before()
+    compile_first()
     return create_application(settings, settings.database_url)

@@ -431,6 +431,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/datasets/{dataset_id}/suited": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which kinds of contender do not suit a series as of a cutoff, with their reasons; settings as they begin. */
+        get: operations["contenders_suited_datasets__int_dataset_id__suited_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/datasets/{dataset_id}/windows": {
         parameters: {
             query?: never;
@@ -591,8 +608,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What one contender learned in one fold: summary, parameters, training curves. */
-        get: operations["walkforward_facts_experiments__int_experiment_id__facts_get"];
+        /** What one contender learned in one fold: summary, coefficients, pictures, checks, training curves. */
+        get: operations["contenders_facts_experiments__int_experiment_id__facts_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1181,6 +1198,12 @@ export interface components {
                 number | null,
                 number | null
             ] | null;
+            /**
+             * Stationary
+             * @description Keep autoregressions stationary; else they may explode.
+             * @default true
+             */
+            stationary: boolean;
         };
         /**
          * Between
@@ -1526,6 +1549,24 @@ export interface components {
             keep: number[];
         };
         /**
+         * CoefficientView
+         * @description One learned number with its doubt: standard error, t, p, inflation of its variance; null where undefined.
+         */
+        CoefficientView: {
+            /** Error */
+            error: number | null;
+            /** Estimate */
+            estimate: number | null;
+            /** Inflation */
+            inflation: number | null;
+            /** Name */
+            name: string;
+            /** P */
+            p: number | null;
+            /** T */
+            t: number | null;
+        };
+        /**
          * ColumnFactView
          * @description One column: its distribution, missing share, link with the target, and the column most like it.
          */
@@ -1655,7 +1696,7 @@ export interface components {
              */
             chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["proteron__core__flatten__moving_average__MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
             /** Forecaster */
-            forecaster: components["schemas"]["LastValue"] | components["schemas"]["SeasonalLastValue"] | components["schemas"]["Drift"] | components["schemas"]["Mean"] | components["schemas"]["SeasonalMean"] | components["schemas"]["proteron__core__forecasters__baselines__MovingAverage"] | components["schemas"]["Zero"] | components["schemas"]["TrendCurve"] | components["schemas"]["Smoothing"] | components["schemas"]["SmoothingAverage"] | components["schemas"]["Theta"] | components["schemas"]["Intermittent"] | components["schemas"]["Arima"] | components["schemas"]["LocalLevel"] | components["schemas"]["LocalTrend"] | components["schemas"]["Structural"] | components["schemas"]["Additive"] | components["schemas"]["Regression"] | components["schemas"]["Garch"] | components["schemas"]["RandomWalkProcess"] | components["schemas"]["VectorAutoregression"] | components["schemas"]["Ridge"] | components["schemas"]["DenseNetwork"];
+            forecaster: components["schemas"]["LastValue"] | components["schemas"]["SeasonalLastValue"] | components["schemas"]["Drift"] | components["schemas"]["Mean"] | components["schemas"]["SeasonalMean"] | components["schemas"]["proteron__core__forecasters__baselines__MovingAverage"] | components["schemas"]["Zero"] | components["schemas"]["TrendCurve"] | components["schemas"]["Smoothing"] | components["schemas"]["SmoothingAverage"] | components["schemas"]["Theta"] | components["schemas"]["SeveralSeasons"] | components["schemas"]["Intermittent"] | components["schemas"]["Arima"] | components["schemas"]["LocalLevel"] | components["schemas"]["LocalTrend"] | components["schemas"]["Structural"] | components["schemas"]["Additive"] | components["schemas"]["Regression"] | components["schemas"]["Garch"] | components["schemas"]["SwitchingRegimes"] | components["schemas"]["RandomWalkProcess"] | components["schemas"]["VectorAutoregression"] | components["schemas"]["Ridge"] | components["schemas"]["DenseNetwork"];
             /** Name */
             name: string;
         };
@@ -2080,8 +2121,12 @@ export interface components {
         };
         /** FactsView */
         FactsView: {
+            /** Bytes */
+            bytes: number;
             /** Checks */
             checks: components["schemas"]["CheckView"][];
+            /** Coefficients */
+            coefficients: components["schemas"]["CoefficientView"][];
             /** Criteria */
             criteria: {
                 [key: string]: number | null;
@@ -2090,20 +2135,15 @@ export interface components {
             kept_epoch: number | null;
             /** Loss */
             loss: (number | null)[];
-            /** Parameters */
-            parameters: {
-                [key: string]: number | null;
-            };
+            one_step: components["schemas"]["OneStepView"];
             /** Pictures */
             pictures: components["schemas"]["PictureView"][];
             /** Seconds */
             seconds: number;
+            /** Series */
+            series: number;
             /** Stages */
             stages: string[];
-            /** Standard Errors */
-            standard_errors: {
-                [key: string]: number | null;
-            };
             /** Summary */
             summary: string;
             /** Tried */
@@ -3589,6 +3629,22 @@ export interface components {
             /** Stop */
             stop: number;
         };
+        /**
+         * OneStepView
+         * @description Root mean square errors one step ahead inside what was learned and after it, and of the last value after it.
+         */
+        OneStepView: {
+            /** After */
+            after: number | null;
+            /** Inside */
+            inside: number | null;
+            /** Last Value */
+            last_value: number | null;
+            /** Points After */
+            points_after: number;
+            /** Points Inside */
+            points_inside: number;
+        };
         /** OutlookBrief */
         OutlookBrief: {
             /** Contender */
@@ -4803,6 +4859,47 @@ export interface components {
             /** Start */
             start: number;
         };
+        /**
+         * SeveralSeasons
+         * @description A level, a slope and waves for each season, all moved on by every error, which may itself be ARMA.
+         *
+         *     Periods need not be whole numbers. Waves for each season, the trend and the ARMA orders are chosen where they are
+         *     not given. Source: De Livera, Hyndman & Snyder 2011, without their transformation, which a chain does.
+         */
+        SeveralSeasons: {
+            /**
+             * ARMA errors
+             * @description (p, q); empty: chosen.
+             * @default null
+             */
+            errors: [
+                number,
+                number
+            ] | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "several_seasons";
+            /**
+             * Periods
+             * @description Steps; empty: the step's own seasons.
+             * @default []
+             */
+            periods: number[];
+            /**
+             * Trend
+             * @default auto
+             * @enum {string}
+             */
+            trend: "none" | "add" | "damped" | "auto";
+            /**
+             * Waves
+             * @description Per season; empty: chosen.
+             * @default null
+             */
+            waves: number | null;
+        };
         /** ShapeBody */
         ShapeBody: {
             /**
@@ -4999,11 +5096,28 @@ export interface components {
              */
             season_weight: number | null;
             /**
+             * Start level
+             * @description Of start values that are stated.
+             * @default null
+             */
+            start_level: number | null;
+            /**
+             * Start season
+             * @description One value per phase, first first.
+             * @default []
+             */
+            start_season: number[];
+            /**
+             * Start trend
+             * @default null
+             */
+            start_trend: number | null;
+            /**
              * Start values
              * @default optimised
              * @enum {string}
              */
-            starts: "optimised" | "heuristic";
+            starts: "optimised" | "heuristic" | "stated";
             /**
              * Trend
              * @default auto
@@ -5020,7 +5134,8 @@ export interface components {
          * SmoothingAverage
          * @description The mean of simple smoothing, smoothing with a trend and with a damped trend, of the series without its season.
          *
-         *     The season is taken out where the correlogram shows one (Makridakis & Hibon 2000).
+         *     The season is taken out where the correlogram shows one (Makridakis & Hibon 2000). In its ranges, an error moves
+         *     the average on by the mean of what it does to the three.
          */
         SmoothingAverage: {
             /**
@@ -5186,6 +5301,42 @@ export interface components {
             title: string;
             /** Why */
             why: string;
+        };
+        /**
+         * SuitedView
+         * @description Reasons by kind; a kind that is not there may be tried.
+         */
+        SuitedView: {
+            /** Reasons */
+            reasons: {
+                [key: string]: string;
+            };
+        };
+        /**
+         * SwitchingRegimes
+         * @description Two regimes with their own level, spread or both; which one holds is never seen, only told from the values.
+         *
+         *     Each regime goes on with a chance of its own. What is left of the level may be autoregressive. Fitted by exact
+         *     maximum likelihood given the first values, from several starts (Hamilton 1989).
+         */
+        SwitchingRegimes: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "switching_regimes";
+            /**
+             * Lags
+             * @description Of what is left of the level.
+             * @default 0
+             */
+            lags: number;
+            /**
+             * What switches
+             * @default both
+             * @enum {string}
+             */
+            switches: "level" | "spread" | "both";
         };
         /**
          * TakeBody
@@ -6604,6 +6755,49 @@ export interface operations {
             };
         };
     };
+    contenders_suited_datasets__int_dataset_id__suited_get: {
+        parameters: {
+            query?: {
+                series?: number;
+                until?: number | null;
+            };
+            header?: never;
+            path: {
+                dataset_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SuitedView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
     windows_windows_datasets__int_dataset_id__windows_post: {
         parameters: {
             query?: never;
@@ -6889,7 +7083,7 @@ export interface operations {
             };
         };
     };
-    walkforward_facts_experiments__int_experiment_id__facts_get: {
+    contenders_facts_experiments__int_experiment_id__facts_get: {
         parameters: {
             query: {
                 contender: string;

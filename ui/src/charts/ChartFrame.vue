@@ -12,6 +12,8 @@ const props = defineProps<{
   /** Lowest and highest value of the vertical axis. */
   range: [number, number]
   head: string[]
+  /** What lines and clouds are called, in their colours, on a line of its own. */
+  labels?: { text: string; color: string }[]
   rows: () => (readonly (string | number | null)[])[]
 }>()
 const size = defineModel<{ width: number; height: number }>('size', { required: true })
@@ -54,6 +56,9 @@ const apart = computed(() =>
         </button>
       </span>
     </figcaption>
+    <p v-if="labels?.length" class="labels">
+      <span v-for="each in labels" :key="each.text" :style="{ color: each.color }">{{ each.text }}</span>
+    </p>
     <div ref="host" class="host">
       <svg ref="picture" :width="width" :height="height" role="img" :aria-label="description ?? title">
         <g v-for="mark in marks" :key="mark">
@@ -101,6 +106,13 @@ figcaption {
 .note {
   flex: 1 1000 0;
   text-align: right;
+}
+.labels {
+  margin: 0;
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0 10px;
+  font-size: 11px;
 }
 .copies {
   position: absolute;

@@ -25,6 +25,7 @@ const props = defineProps<{
   marks?: { x: number; label: string }[]
   picked?: number | null
   note?: string
+  labelled?: boolean
 }>()
 const emit = defineEmits<{ pick: [place: number] }>()
 
@@ -98,6 +99,7 @@ const said = computed(() =>
     :range="range"
     :head="['series', xLabel ?? 'x', yLabel ?? 'y']"
     :rows="rows"
+    :labels="labelled ? series.map((each) => ({ text: each.label, color: each.color })) : undefined"
   >
     <text
       v-for="tick in xTicks"

@@ -47,3 +47,11 @@ export function decimalsFor(values: (number | null | undefined)[]): number {
   if (largest === 0) return 2
   return Math.min(Math.max(3 - Math.floor(Math.log10(largest)), 0), 6)
 }
+
+/** A size in memory, in the unit that suits it. */
+export function bytes(value: number | null | undefined): string {
+  if (value === null || value === undefined) return '–'
+  const units = ['B', 'kB', 'MB', 'GB']
+  const power = Math.min(Math.max(Math.floor(Math.log10(Math.max(value, 1)) / 3), 0), 3)
+  return `${number(value / 1000 ** power, 3)} ${units[power]}`
+}

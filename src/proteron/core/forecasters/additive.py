@@ -30,6 +30,7 @@ class Additive(LocalForecaster):
     family: ClassVar[str] = "structural"
     can: ClassVar[tuple[str, ...]] = ("trend", "seasons", "covariates", "gaps", "ranges")
     cost: ClassVar[float] = 300.0
+    least: ClassVar[int] = 6
     kind: Literal["additive"] = "additive"
     periods: tuple[float, ...] = Field((), title="Periods", description="Steps; empty: the step's own seasons.")
     waves: int | None = Field(None, ge=1, le=30, title="Waves", description="Per season; empty: by its length.")

@@ -64,6 +64,12 @@ class Baseline(LocalForecaster):
         return mean + self.paths_around(learned, noise, rng)
 
 
+def _too_few_cycles(known: Panel, period: int | None) -> str | None:
+    period = period or known.axis.step.season
+    there = int(np.isfinite(known.values).sum())
+    return f"Not one whole cycle of {period} steps is known." if there < period else None
+
+
 def _last_known(values: Floats, at: Ints) -> Floats:
     """The last known value as of each place, NaN before the first."""
     return previous_of_phase(np.ascontiguousarray(values), 1)[at]
@@ -100,6 +106,9 @@ class SeasonalLastValue(Baseline):
 
     def look(self, values: Floats, known: Panel) -> dict[str, Any]:
         return {"period": self.period or known.axis.step.season}
+
+    def unsuited(self, known: Panel) -> str | None:
+        return _too_few_cycles(known, self.period) or super().unsuited(known)
 
     def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
         period = int(learned["period"])
@@ -226,6 +235,9 @@ class SeasonalMean(_Level):
 
     def spent(self, learned: dict[str, Any]) -> int:
         return int(learned["period"])
+
+    def unsuited(self, known: Panel) -> str | None:
+        return _too_few_cycles(known, self.period) or super().unsuited(known)
 
     def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
         period = int(learned["period"])

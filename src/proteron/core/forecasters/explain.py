@@ -8,14 +8,17 @@ import numpy as np
 from scipy import special
 
 from proteron.core.errors import ProteronError
-from proteron.core.panel import Floats
+from proteron.core.panel import Floats, Panel
 from proteron.core.profile.hypothesis_tests import TestResult, ljung_box
 from proteron.core.profile.residual_tests import arch_lm, jarque_bera
+from proteron.core.timeline import Ints
 
 if TYPE_CHECKING:
     from proteron.core.forecasters.contender import FittedContender
 
 _CHECKED = 3000
+_DRAWN = 500
+_PATHS = 300
 
 
 @dataclass(frozen=True)
@@ -36,18 +39,91 @@ class Picture:
     marks: tuple[tuple[float, str], ...] = ()
 
 
-def residual_checks(fitted: "FittedContender", key: str) -> list[tuple[str, TestResult]]:
-    """Whether one-step residuals inside what is known are white, without a season, normal, and of even spread.
+@dataclass(frozen=True)
+class OneStep:
+    """Forecasts one step ahead of one series, by a contender that learned up to a cutoff: inside it, and after it.
 
-    Of the last 3,000 points at most; what cannot be tested is left out.
+    `places` are grid positions (n,), `observed` and `forecast` (n,) what was and what was expected, both known.
     """
-    one = fitted.known.select([fitted.known.index(key)])
-    first, last = int(one.starts[0]), int(one.starts[0] + one.lengths[0])
-    origins = np.arange(max(first, last - _CHECKED), last)
-    means = fitted.means(one, origins, 1)[0][0, :, 0]
-    rest = one.series(0)[origins - first] - means
-    rest = rest[np.isfinite(rest)]
-    season = one.axis.step.season
+
+    places: Ints
+    observed: Floats
+    forecast: Floats
+    cutoff: int
+
+    @property
+    def residuals(self) -> Floats:
+        return self.observed - self.forecast
+
+    def error(self, after: bool) -> float:
+        """Root mean square of the residuals inside what was learned, or after it; NaN where there are none."""
+        rest = self.residuals[(self.places >= self.cutoff) == after]
+        return float(np.sqrt((rest**2).mean())) if len(rest) else float("nan")
+
+
+def one_step(fitted: "FittedContender", panel: Panel, key: str, start: int, stop: int) -> OneStep:
+    """From the last 3,000 points learned, `start` first, to the grid position `stop` after the cutoff."""
+    keys = fitted.state.keys if fitted.contender.forecaster.joint else (key,)
+    one = panel.select([panel.index(each) for each in keys]).between(start, stop)
+    index = one.index(key)
+    first, last = int(one.starts[index]), int(one.starts[index] + one.lengths[index])
+    places = np.arange(max(first, min(fitted.until, last) - _CHECKED), last)
+    forecast = fitted.means(one, places, 1)[0][index, :, 0]
+    observed = one.series(index)[places - first]
+    known = np.isfinite(observed) & np.isfinite(forecast)
+    return OneStep(places[known], observed[known], forecast[known], fitted.until)
+
+
+def fit_pictures(steps: OneStep) -> list[Picture]:
+    """Actual values against forecasts, and residuals in time, inside what was learned and after it."""
+    if len(steps.places) < 3:
+        return []
+    after = steps.places >= steps.cutoff
+    against, rest = [], []
+    for label, mine in (("learned", ~after), ("after the cutoff", after)):
+        at = np.flatnonzero(mine)
+        at = at[np.unique(np.linspace(0, len(at) - 1, min(len(at), _DRAWN)).astype(int))] if len(at) else at
+        if len(at):
+            against.append(Curve(label, steps.forecast[at], steps.observed[at], "points"))
+            rest.append(Curve(label, (steps.places[at] - steps.cutoff).astype(float), steps.residuals[at], "points"))
+    ends = np.array([steps.forecast.min(), steps.forecast.max()])
+    return [
+        Picture("Actual against forecast, one step ahead", "forecast", (Curve("equal", ends, ends), *against)),
+        Picture("Residuals, one step ahead", "steps from the cutoff", tuple(rest), ((0.0, "cutoff"),)),
+    ]
+
+
+def joint_picture(fitted: "FittedContender", panel: Panel, key: str, start: int, horizon: int) -> Picture | None:
+    """Where flat paths of this series and the one it goes with most end, drawn together and drawn apart."""
+    together = fitted.state.arrays.get("together")
+    keys = fitted.state.keys
+    if together is None or len(keys) < 2:
+        return None
+    learner, row = fitted.contender.forecaster, fitted.state.row(key)
+    with_me = np.where(np.arange(len(keys)) == row, 0.0, np.abs(np.nan_to_num(together[row])))
+    if not with_me.max() > 0:
+        return None
+    partner = keys[int(np.argmax(with_me))]
+    both = panel.select([panel.index(key), panel.index(partner)]).between(start, fitted.until)
+    flat = fitted.chain.apply(both.learnable())
+    joint = learner.simulate(fitted.state, flat, fitted.until, horizon, _PATHS, 0)
+    apart = [learner.simulate(fitted.state, flat.select([i]), fitted.until, horizon, _PATHS, 1 + i) for i in (0, 1)]
+    ends = [None if each is None else each[:, 0, -1] for each in apart]
+    if joint is None or ends[0] is None or ends[1] is None or not np.isfinite([*ends, *joint[:, :, -1].T]).all():
+        return None
+    correlation = float(together[row, fitted.state.row(partner)])
+    title = f"Paths {horizon} steps on, with {partner}"
+    label = f"joint, errors correlate by {correlation:.2f}"
+    clouds = (("independent", ends[0], ends[1]), (label, joint[:, 0, -1], joint[:, 1, -1]))
+    return Picture(title, f"flat {key}", tuple(Curve(label, x, y, "points") for label, x, y in clouds))
+
+
+def residual_checks(steps: OneStep, season: int) -> list[tuple[str, TestResult]]:
+    """Whether residuals inside what was learned are white, without a season, normal, and of even spread.
+
+    What cannot be tested is left out.
+    """
+    rest = steps.residuals[steps.places < steps.cutoff]
     lags = max(min(2 * season if season > 1 else 10, len(rest) // 5), 1)
     checks = []
     tests: tuple[tuple[str, Callable[[], TestResult]], ...] = (

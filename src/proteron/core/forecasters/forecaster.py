@@ -7,6 +7,7 @@ from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy import special
 
 from proteron.core.documents import Settings
 from proteron.core.forecasters.explain import Picture
@@ -39,14 +40,28 @@ class ForecasterState:
         return self.keys.index(key)
 
 
+@dataclass(frozen=True)
+class Coefficient:
+    """One row of a coefficient table; NaN where theory says nothing. `inflation` is that of its variance."""
+
+    name: str
+    estimate: float
+    error: float
+    t: float
+    p: float
+    inflation: float = float("nan")
+
+
 class Forecaster(Settings):
     """Settings of a forecaster; works on flat values, knows nothing of chains."""
 
     title: ClassVar[str]
     family: ClassVar[str] = "baseline"
     can: ClassVar[tuple[str, ...]] = ()  # of "trend", "seasons", "covariates", "gaps", "ranges": what it can do
+    least: ClassVar[int] = 1  # known points without which nothing can be learned
     version: ClassVar[int] = 1
     panel_wide: ClassVar[bool] = False  # learns one state over all series of the panel
+    joint: ClassVar[bool] = False  # forecasts a series from all others too, so needs at least two
     cost: ClassVar[float] = 1.0  # rough work per point, the mean being 1; sizes the cells
 
     @abstractmethod
@@ -84,6 +99,23 @@ class Forecaster(Settings):
     def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
         """`loglik`, `aic`, `aicc`, `bic`, where there is a likelihood."""
         return {}
+
+    def unsuited(self, known: Panel) -> str | None:
+        """Why this does not suit a panel of one series, in one sentence; None where it may be tried."""
+        there = int(np.isfinite(known.values).sum())
+        if there < self.least:
+            return f"It needs {self.least} known points; there are {there}."
+        return None
+
+    def coefficient_table(self, state: ForecasterState, key: str) -> list[Coefficient]:
+        """Parameters with what theory says of their doubt, standard errors being those of a normal distribution."""
+        errors = self.standard_errors(state, key)
+        rows = []
+        for name, estimate in self.parameters(state, key).items():
+            error = errors.get(name, np.nan)
+            t = estimate / error if error > 0 else np.nan
+            rows.append(Coefficient(name, estimate, error, t, float(2 * special.ndtr(-abs(t)))))
+        return rows
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
         """Learned numbers of one series by name."""

@@ -14,6 +14,7 @@ from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
 _WEIGHTS = np.linspace(0.01, 0.5, 50)
+_MOSTLY = 0.2
 _METHODS = {"croston": 0, "approximated": 1, "probability": 2}
 
 
@@ -68,6 +69,15 @@ class Intermittent(LocalForecaster):
     )
     weight: float | None = Field(None, gt=0, le=1, title="Weight of sizes")
     interval_weight: float | None = Field(None, gt=0, le=1, title="Weight of intervals")
+
+    def unsuited(self, known: Panel) -> str | None:
+        values = known.values[np.isfinite(known.values)]
+        if len(values) and values.min() < 0:
+            return "Demand is never below zero; this series is."
+        share = float((values == 0).mean()) if len(values) else 0.0
+        if share < _MOSTLY:
+            return f"It is for demand that is often zero; {share:.0%} of these values are."
+        return super().unsuited(known)
 
     def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
         values = np.ascontiguousarray(known.series(index))

@@ -27,8 +27,15 @@ class RandomWalkProcess(LocalForecaster):
     family: ClassVar[str] = "volatility"
     can: ClassVar[tuple[str, ...]] = ("trend", "gaps", "ranges")
     cost: ClassVar[float] = 20.0
+    least: ClassVar[int] = 4
     kind: Literal["random_walk_process"] = "random_walk_process"
     reverting: bool = Field(False, title="Drawn back", description="To a level, by a share a step.")
+
+    def unsuited(self, known: Panel) -> str | None:
+        values = known.values[np.isfinite(known.values)]
+        if len(values) and values.min() <= 0:
+            return f"Growth needs values above zero; the smallest is {values.min():g}."
+        return super().unsuited(known)
 
     def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
         values = known.series(index)

@@ -143,6 +143,7 @@ class SwitchingRegimes(LocalForecaster):
     can: ClassVar[tuple[str, ...]] = ("gaps", "ranges")
     cost: ClassVar[float] = 800.0
     simulated: ClassVar[bool] = True
+    least: ClassVar[int] = 20
     kind: Literal["switching_regimes"] = "switching_regimes"
     switches: Literal["level", "spread", "both"] = Field("both", title="What switches")
     lags: int = Field(0, ge=0, le=5, title="Lags", description="Of what is left of the level.")

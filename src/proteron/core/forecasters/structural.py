@@ -343,6 +343,7 @@ class LocalLevel(_Parts):
 
     title: ClassVar[str] = "local level"
     can: ClassVar[tuple[str, ...]] = ("gaps", "ranges")
+    least: ClassVar[int] = 4
     kind: Literal["local_level"] = "local_level"
 
 
@@ -351,6 +352,7 @@ class LocalTrend(_Parts):
 
     title: ClassVar[str] = "local trend"
     can: ClassVar[tuple[str, ...]] = ("trend", "gaps", "ranges")
+    least: ClassVar[int] = 6
     kind: Literal["local_trend"] = "local_trend"
 
     def layout(self, season: int, known: int) -> tuple[bool, int]:
@@ -363,6 +365,7 @@ class Structural(_Parts):
     title: ClassVar[str] = "structural"
     can: ClassVar[tuple[str, ...]] = ("trend", "seasons", "gaps", "ranges")
     cost: ClassVar[float] = 3000.0
+    least: ClassVar[int] = 9
     kind: Literal["structural"] = "structural"
     period: int | None = Field(None, ge=1, title="Period", description="Empty: the step's own season.")
     trend: bool = Field(True, title="Slope")

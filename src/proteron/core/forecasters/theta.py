@@ -31,6 +31,7 @@ class Theta(LocalForecaster):
     family: ClassVar[str] = "smoothing"
     can: ClassVar[tuple[str, ...]] = ("trend", "seasons", "gaps", "ranges")
     cost: ClassVar[float] = 60.0
+    least: ClassVar[int] = 3
     kind: Literal["theta"] = "theta"
     period: int | None = Field(None, ge=1, title="Period", description="Empty: the step's own season.")
     theta: float | None = Field(2.0, ge=1, title="Theta", description="Curvature kept; empty: by one-step error.")

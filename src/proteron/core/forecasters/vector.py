@@ -9,6 +9,7 @@ from pydantic import Field
 from proteron.core.errors import TooShortError
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
 from proteron.core.forecasters.local import normal_bounds
+from proteron.core.forecasters.smoothing.fit import information
 from proteron.core.panel import Floats, Panel
 from proteron.core.phases import previous_of_phase
 from proteron.core.timeline import Ints
@@ -27,10 +28,16 @@ class VectorAutoregression(Forecaster):
     family: ClassVar[str] = "ARIMA"
     can: ClassVar[tuple[str, ...]] = ("trend", "ranges")
     panel_wide: ClassVar[bool] = True
+    joint: ClassVar[bool] = True
     cost: ClassVar[float] = 50.0
     kind: Literal["vector_autoregression"] = "vector_autoregression"
     order: int | None = Field(None, ge=1, le=60, title="Lags", description="Empty: chosen by the criterion.")
     choose_by: Literal["aic", "bic"] = Field("bic", title="Choose by")
+
+    def unsuited(self, known: Panel) -> str | None:
+        if not np.isfinite(known.values).all():
+            return f"It learns where all are known; {int(np.isnan(known.values).sum()):,} points are missing."
+        return super().unsuited(known)
 
     def learn(self, known: Panel, work: Work) -> ForecasterState:
         if len(known) > _MOST_SERIES:
@@ -56,7 +63,7 @@ class VectorAutoregression(Forecaster):
             fitted = _fitted(scaled, order, most)
             if fitted is None:
                 continue
-            _, covariance, rows = fitted
+            _, covariance, rows, _ = fitted
             free = width * (width * order + 1)
             logs = np.linalg.slogdet(covariance + 1e-300 * np.eye(width))[1]
             value = logs + free * (np.log(rows) if self.choose_by == "bic" else 2.0) / rows
@@ -67,9 +74,10 @@ class VectorAutoregression(Forecaster):
             raise TooShortError("There are too few points in a row where all series are known.", field="order")
         final = _fitted(scaled, best[1], best[1])
         assert final is not None
-        slopes, covariance, rows = final
+        slopes, covariance, rows, inverse = final
         loglik = -0.5 * rows * (width * (np.log(2 * np.pi) + 1) + float(np.linalg.slogdet(covariance)[1]))
-        arrays = {"centre": centre, "spread": spread, "slopes": slopes.T.copy(), "covariance": covariance}
+        arrays = {"centre": centre, "spread": spread, "slopes": slopes.T.copy(), "covariance": covariance,
+                  "inverse": inverse}  # fmt: skip
         facts = {"order": best[1], "tried": tried, "rows": rows, "loglik": float(loglik)}
         return ForecasterState(known.keys, arrays, facts)
 
@@ -142,8 +150,18 @@ class VectorAutoregression(Forecaster):
                  for lag in range(order) for column, name in enumerate(state.keys)}  # fmt: skip
         return {"constant": float(constant)} | named
 
+    def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        row, spread, names = state.row(key), state.arrays["spread"], list(self.parameters(state, key))
+        order = int(state.facts["order"])
+        scale = np.concatenate([[1.0], np.tile(1 / spread, order)]) * spread[row]
+        errors = np.sqrt(state.arrays["covariance"][row, row] * state.arrays["inverse"].diagonal()) * scale
+        return dict(zip(names[1:], errors[1:].tolist(), strict=True))
+
     def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
-        return {"loglik": float(state.facts["loglik"])}
+        """Of all equations together."""
+        width, rows = len(state.keys), int(state.facts["rows"])
+        free = width * (width * int(state.facts["order"]) + 1) + width * (width + 1) // 2
+        return information(float(state.facts["loglik"]), free, rows * width)
 
     def summary(self, state: ForecasterState, key: str) -> str:
         count, order = len(state.keys), int(state.facts["order"])
@@ -161,8 +179,11 @@ def _together(panel: Panel) -> Floats:
     return np.column_stack(cells)
 
 
-def _fitted(scaled: Floats, order: int, skipped: int) -> tuple[Floats, Floats, int] | None:
-    """Slopes (1 + k × order, k), covariance of the errors (k, k), rows; rows before `skipped` are left out."""
+def _fitted(scaled: Floats, order: int, skipped: int) -> tuple[Floats, Floats, int, Floats] | None:
+    """Slopes (1 + k × order, k), covariance of the errors (k, k), rows, inverse of the normal equations' matrix.
+
+    Rows before `skipped` are left out.
+    """
     count = len(scaled)
     columns = [np.ones(count - skipped)] + [scaled[skipped - lag : count - lag] for lag in range(1, order + 1)]
     rows, target = np.column_stack(columns), scaled[skipped:]
@@ -172,4 +193,9 @@ def _fitted(scaled: Floats, order: int, skipped: int) -> tuple[Floats, Floats, i
         return None
     slopes = np.asarray(np.linalg.lstsq(rows, target)[0], dtype=np.float64)
     rest = target - rows @ slopes
-    return slopes, np.asarray(rest.T @ rest / len(rows)), len(rows)
+    return (
+        slopes,
+        np.asarray(rest.T @ rest / len(rows)),
+        len(rows),
+        np.asarray(np.linalg.pinv(rows.T @ rows), dtype=np.float64),
+    )

@@ -16,6 +16,7 @@ from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
 _LEAST = 30
+_REMEMBERS = 0.5
 _APART = 1e-6
 
 
@@ -101,10 +102,19 @@ class Garch(LocalForecaster):
     can: ClassVar[tuple[str, ...]] = ("gaps", "ranges")
     cost: ClassVar[float] = 300.0
     simulated: ClassVar[bool] = True  # several steps ahead errors are a mixture, whose tails are not those of one
+    least: ClassVar[int] = _LEAST
     kind: Literal["garch"] = "garch"
     order: tuple[int, int] = Field((1, 1), title="Order", description="Lags of variances, and of squares at least 1.")
     errors: Literal["normal", "t"] = Field("normal", title="Errors")
     leverage: bool = Field(False, title="Leverage", description="Falls move the variance more than rises.")
+
+    def unsuited(self, known: Panel) -> str | None:
+        values = known.values[np.isfinite(known.values)]
+        apart = values - values.mean() if len(values) else values
+        memory = float((apart[1:] * apart[:-1]).sum() / max(float((apart**2).sum()), 1e-300))
+        if memory > _REMEMBERS:
+            return f"Its mean stays put, and neighbours correlate by {memory:.2f}: flatten with a chain first."
+        return super().unsuited(known)
 
     def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
         values = np.ascontiguousarray(known.series(index))

@@ -6,7 +6,7 @@ import CurveChart from '../../charts/CurveChart.vue'
 import HeatGrid from '../../charts/HeatGrid.vue'
 import XYChart from '../../charts/XYChart.vue'
 import { useFetched } from '../../charts/useLine'
-import { count, fixed, number } from '../../state/format'
+import { bytes, count, fixed, number } from '../../state/format'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import { markOf } from '../../theme/theme'
@@ -62,16 +62,35 @@ const stepNames = computed(() =>
   ),
 )
 /** In the model's own order; of many window features the largest. */
-const parameters = computed(() => {
-  const all = Object.entries(facts.value?.parameters ?? {})
-  if (!facts.value?.windows) return all.slice(0, 8)
-  return all.sort((a, b) => Math.abs(b[1] ?? 0) - Math.abs(a[1] ?? 0)).slice(0, 8)
+const coefficients = computed(() => {
+  const all = [...(facts.value?.coefficients ?? [])]
+  return facts.value?.windows
+    ? all.sort((a, b) => Math.abs(b.estimate ?? 0) - Math.abs(a.estimate ?? 0)).slice(0, 8)
+    : all
 })
-
-const more = computed(() =>
-  facts.value?.windows ? [] : Object.entries(facts.value?.parameters ?? {}).slice(8, 200),
-)
-const NAMES: Record<string, string> = { loglik: 'log-likelihood', aic: 'AIC', aicc: 'AICc', bic: 'BIC' }
+const doubted = computed(() => coefficients.value.some((each) => each.error !== null))
+const inflated = computed(() => coefficients.value.some((each) => each.inflation !== null))
+const AROUND = ['lower', 'upper', 'unit circle', 'equal', 'independent']
+/** Grey for what is only there to compare with; the rest in the order of the palette. */
+function colorOf(picture: Shapes['PictureView'], label: string): string {
+  const own = picture.curves.map((each) => each.label).filter((each) => !AROUND.includes(each))
+  return AROUND.includes(label) ? 'var(--ink-3)' : `var(--c${(own.indexOf(label) % 8) + 1})`
+}
+const outOfSample = computed(() => {
+  const step = facts.value?.one_step
+  if (!step || step.inside === null || step.after === null) return ''
+  const worse = step.after / step.inside
+  return worse > 1.15
+    ? `${fixed(worse, 2)} times as far off once it has not seen the values: how well it fits is not how well it forecasts`
+    : 'how well it fits is not how well it forecasts; the board ranks by the latter'
+})
+const NAMES: Record<string, string> = {
+  loglik: 'log-likelihood',
+  aic: 'AIC',
+  aicc: 'AICc',
+  bic: 'BIC',
+  r_squared: 'R² in sample',
+}
 const criteria = computed(() =>
   Object.entries(facts.value?.criteria ?? {}).map(([name, value]) => [NAMES[name] ?? name, value] as const),
 )
@@ -96,7 +115,11 @@ async function makeOutlook() {
   <h1>{{ contender }}</h1>
   <p class="second sentence">
     fold {{ fold + 1 }} of {{ experiment.folds.length
-    }}<template v-if="facts">, {{ fixed(facts.seconds, 1) }} s</template>
+    }}<template v-if="facts"
+      >, {{ number(facts.seconds / facts.series, 2) }} s a series<template v-if="facts.series > 1">
+        (of {{ facts.series }})</template
+      >, {{ bytes(facts.bytes) }} learned</template
+    >
   </p>
   <p v-if="facts" class="sentence">{{ facts.summary }}</p>
   <CurveChart
@@ -116,18 +139,39 @@ async function makeOutlook() {
     :title="picture.title"
     :x-label="picture.x_label"
     :series="
-      picture.curves.map((curve, i) => ({
+      picture.curves.map((curve) => ({
         label: curve.label,
         x: curve.x,
         y: curve.y.map((value) => value ?? NaN),
         kind: curve.kind === 'points' ? 'points' : 'line',
-        color: ['lower', 'upper', 'unit circle'].includes(curve.label)
-          ? 'var(--ink-3)'
-          : `var(--c${(i % 8) + 1})`,
+        color: colorOf(picture, curve.label),
       }))
     "
     :marks="picture.marks"
+    :labelled="picture.curves.length > 1"
   />
+  <table v-if="facts && facts.one_step.inside !== null" class="facts">
+    <caption>
+      Error one step ahead (root mean square)
+    </caption>
+    <tbody>
+      <tr>
+        <td>inside what it learned</td>
+        <td class="number">{{ number(facts.one_step.inside) }}</td>
+      </tr>
+      <tr>
+        <td>after the cutoff</td>
+        <td class="number">{{ number(facts.one_step.after) }}</td>
+      </tr>
+      <tr v-if="facts.one_step.last_value !== null">
+        <td>last value, after the cutoff</td>
+        <td class="number">{{ number(facts.one_step.last_value) }}</td>
+      </tr>
+      <tr v-if="outOfSample">
+        <td colspan="2" class="second warned">{{ outOfSample }}</td>
+      </tr>
+    </tbody>
+  </table>
   <table v-if="facts?.checks.length" class="facts">
     <caption>
       Residuals, one step ahead
@@ -167,36 +211,47 @@ async function makeOutlook() {
         <td>seed</td>
         <td class="number">{{ experiment.seed }}</td>
       </tr>
-      <tr v-for="[name, value] in parameters" :key="name">
-        <td>{{ name }}</td>
-        <td class="number">
-          {{ number(value) }}
-          <span v-if="facts?.standard_errors[name] != null" class="second" title="standard error"
-            >± {{ number(facts.standard_errors[name], 2) }}</span
-          >
-        </td>
-      </tr>
-      <tr v-if="more.length">
-        <td colspan="2">
-          <details>
-            <summary>{{ more.length }} more</summary>
-            <table class="facts">
-              <tbody>
-                <tr v-for="[name, value] in more" :key="name">
-                  <td>{{ name }}</td>
-                  <td class="number">{{ number(value) }}</td>
-                </tr>
-              </tbody>
-            </table>
-          </details>
-        </td>
-      </tr>
       <tr v-for="[name, value] in criteria" :key="name">
         <td>{{ name }}</td>
         <td class="number">{{ fixed(value, 2) }}</td>
       </tr>
     </tbody>
   </table>
+  <div v-if="coefficients.length" class="scrolled">
+    <table class="facts coefficients">
+      <caption>
+        {{
+          facts?.windows ? 'Largest coefficients' : 'What it learned'
+        }}
+      </caption>
+      <thead v-if="doubted">
+        <tr>
+          <th></th>
+          <th class="number">estimate</th>
+          <th class="number" title="standard error">error</th>
+          <th class="number" title="estimate over standard error">t</th>
+          <th class="number" title="chance of so large a t where there is nothing">p</th>
+          <th v-if="inflated" class="number" title="variance inflation: 1 where columns are unrelated">
+            VIF
+          </th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="each in coefficients" :key="each.name">
+          <td :title="each.name">{{ each.name.replaceAll('_', ' ') }}</td>
+          <td class="number">{{ number(each.estimate) }}</td>
+          <template v-if="doubted">
+            <td class="number">{{ each.error === null ? '' : number(each.error, 2) }}</td>
+            <td class="number">{{ each.t === null ? '' : fixed(each.t, 1) }}</td>
+            <td class="number">{{ each.p === null ? '' : fixed(each.p, 3) }}</td>
+            <td v-if="inflated" class="number">
+              {{ each.inflation === null ? '' : fixed(each.inflation, 1) }}
+            </td>
+          </template>
+        </tr>
+      </tbody>
+    </table>
+  </div>
   <details v-if="facts && facts.tried.length > 1">
     <summary>{{ facts.tried.length }} models tried</summary>
     <table class="facts">
@@ -217,8 +272,33 @@ async function makeOutlook() {
 .sentence {
   margin: 0;
 }
+.warned {
+  text-align: left;
+}
+.scrolled {
+  flex: 0 0 auto;
+  max-height: 260px;
+  overflow: auto;
+}
+.coefficients {
+  font-size: 11px;
+}
+.coefficients td,
+.coefficients th {
+  padding: 3px 0 3px 6px;
+  white-space: nowrap;
+  text-align: right;
+  font-weight: 400;
+}
+.coefficients td:first-child {
+  padding-left: 0;
+  max-width: 84px;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  text-align: left;
+}
 .picture {
-  flex: 0 0 170px;
+  flex: 0 0 190px;
 }
 caption {
   text-align: left;

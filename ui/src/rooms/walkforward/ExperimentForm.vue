@@ -1,7 +1,9 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import { attempt, client, unwrap, type Shapes } from '../../api/client'
+import { useFetched } from '../../charts/useLine'
 import { useProject } from '../../state/project'
+import { useView } from '../../state/view'
 import SettingsForm from '../../widgets/SettingsForm.vue'
 
 /** A new experiment, or a copy of one to vary: folds, baseline, contenders with chain and plan. */
@@ -9,6 +11,7 @@ type Entry = Shapes['NewExperiment']['contenders'][number]
 const props = defineProps<{ source: Shapes['ExperimentView'] | null }>()
 const emit = defineEmits<{ close: [] }>()
 const store = useProject()
+const view = useView()
 const season = Math.round(store.axis?.grid.seasons[0] ?? 1)
 const name = ref(props.source ? `${props.source.name}, varied` : 'first look')
 const seed = ref(props.source?.seed ?? 1)
@@ -40,6 +43,19 @@ const kinds = computed(() =>
     can: (((schema as Record<string, unknown>).can ?? []) as string[]).join(', '),
   })),
 )
+const { data: suited } = useFetched<Shapes['SuitedView'] | null>(
+  () => [store.dataset?.id, view.series, view.cutoff],
+  async (signal) => {
+    if (!store.dataset) return null
+    const params = {
+      path: { dataset_id: store.dataset.id },
+      query: { series: view.series, until: view.cutoff },
+    }
+    const answer = await client.GET('/api/v1/datasets/{dataset_id}/suited', { params, signal })
+    return answer.data ?? null
+  },
+)
+const reasonOf = (kind: string) => suited.value?.reasons[kind] ?? ''
 const groups = computed(() => [...new Set(kinds.value.map((each) => each.group))])
 const chained = computed(
   () =>
@@ -143,9 +159,9 @@ if (props.source) {
               v-for="each in kinds.filter((kind) => kind.group === group)"
               :key="each.kind"
               :value="each.kind"
-              :title="each.can ? `knows ${each.can}` : ''"
+              :title="reasonOf(each.kind) || (each.can ? `knows ${each.can}` : '')"
             >
-              {{ each.title }}{{ each.can ? ` (${each.can})` : '' }}
+              {{ reasonOf(each.kind) ? '– ' : '' }}{{ each.title }}{{ each.can ? ` (${each.can})` : '' }}
             </option>
           </optgroup>
         </select>
@@ -157,6 +173,10 @@ if (props.source) {
         ><span class="second">Name</span
         ><input class="field" :value="entry.name" @change="rename(($event.target as HTMLInputElement).value)"
       /></label>
+      <p v-if="reasonOf(entry.forecaster.kind ?? '')" class="unsuited">
+        Does not suit {{ view.key }} as it is known:
+        {{ reasonOf(entry.forecaster.kind ?? '') }}
+      </p>
       <SettingsForm
         :schema="schemaOf(entry.forecaster.kind ?? '')"
         :model-value="entry.forecaster as unknown as Record<string, unknown>"
@@ -272,6 +292,10 @@ li {
 }
 p {
   margin: 0;
+}
+.unsuited {
+  border-left: 3px solid var(--worse);
+  padding-left: 8px;
 }
 .flag {
   display: flex;

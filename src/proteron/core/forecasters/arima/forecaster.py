@@ -42,6 +42,7 @@ class Arima(LocalForecaster):
     family: ClassVar[str] = "ARIMA"
     can: ClassVar[tuple[str, ...]] = ("trend", "seasons", "covariates", "gaps", "ranges")
     cost: ClassVar[float] = 2000.0
+    least: ClassVar[int] = 4
     kind: Literal["arima"] = "arima"
     order: tuple[Part, Part, Part] | None = Field(None, title="Order", description="(p, d, q); empty parts: chosen.")
     seasonal: tuple[Part, Part, Part] | None = Field(None, title="Seasonal order", description="(P, D, Q).")

@@ -54,7 +54,7 @@ def differences(values: Floats, period: int) -> tuple[int, int]:
     seasonal = 0
     if period > 1 and len(known) >= 2 * period + 5 and np.ptp(known) > 0:
         try:
-            seasonal = int(strengths(values, (float(period),), robust=False).seasons.get(period, 0.0) >= _STRONG_SEASON)
+            seasonal = int(strengths(values, (float(period),), robust=True).seasons.get(period, 0.0) >= _STRONG_SEASON)
         except ProteronError:
             seasonal = 0
     rest = values[period:] - values[:-period] if seasonal else values

@@ -7,7 +7,7 @@ from pydantic import Field, field_validator, model_validator
 from scipy import special
 
 from proteron.core.errors import SettingsError, TooShortError
-from proteron.core.forecasters.forecaster import ForecasterState, Work
+from proteron.core.forecasters.forecaster import Coefficient, ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster
 from proteron.core.forecasters.regression.solve import (
     LeastSquares,
@@ -189,8 +189,13 @@ class Regression(LocalForecaster):
     def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
         return self._named(state, key, "errors")
 
-    def table(self, state: ForecasterState, key: str) -> list[dict[str, Any]]:
-        """The coefficient table: name, estimate, standard error, t, p, variance inflation."""
+    def unsuited(self, known: Panel) -> str | None:
+        if self.formula is None and not any(column.role == "known_ahead" for column in known.covariates):
+            return "No column is known ahead, so there is only time to regress on."
+        return super().unsuited(known)
+
+    def coefficient_table(self, state: ForecasterState, key: str) -> list[Coefficient]:
+        """The coefficient table, p by the t distribution."""
         learned = self.learned(state, key)
         if learned is None:
             return []
@@ -199,8 +204,7 @@ class Regression(LocalForecaster):
             estimate, error = float(learned["coefficients"][place]), float(learned["errors"][place])
             t = estimate / error if error > 0 else np.nan
             p = float(2 * special.stdtr(max(float(learned["left"]), 1), -abs(t)))
-            rows.append({"name": name, "estimate": estimate, "error": error, "t": t, "p": p,
-                         "inflation": float(learned["inflation"][place])})  # fmt: skip
+            rows.append(Coefficient(name, estimate, error, t, p, float(learned["inflation"][place])))
         return rows
 
     def _named(self, state: ForecasterState, key: str, what: str) -> dict[str, float]:

@@ -29,6 +29,7 @@ class SmoothingAverage(LocalForecaster):
     family: ClassVar[str] = "smoothing"
     can: ClassVar[tuple[str, ...]] = ("trend", "seasons", "gaps", "ranges")
     cost: ClassVar[float] = 60.0
+    least: ClassVar[int] = 3
     kind: Literal["smoothing_average"] = "smoothing_average"
     period: int | None = Field(None, ge=1, title="Period", description="Empty: the step's own season.")
     season: Part = Field("auto", title="Season", description="Auto: by a test.")

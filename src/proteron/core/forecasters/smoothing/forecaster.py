@@ -49,6 +49,7 @@ class Smoothing(LocalForecaster):
     family: ClassVar[str] = "smoothing"
     can: ClassVar[tuple[str, ...]] = ("trend", "seasons", "gaps", "ranges")
     cost: ClassVar[float] = 200.0
+    least: ClassVar[int] = 3
     kind: Literal["smoothing"] = "smoothing"
     error: Literal["add", "mul", "auto"] = Field("auto", title="Errors")
     trend: Part = Field("auto", title="Trend")

@@ -29,6 +29,7 @@ class SeveralSeasons(LocalForecaster):
     family: ClassVar[str] = "smoothing"
     can: ClassVar[tuple[str, ...]] = ("trend", "seasons", "gaps", "ranges")
     cost: ClassVar[float] = 4000.0
+    least: ClassVar[int] = 8
     kind: Literal["several_seasons"] = "several_seasons"
     periods: tuple[Annotated[float, Field(gt=2)], ...] = Field(
         (), title="Periods", description="Steps; empty: the step's own seasons."
@@ -38,6 +39,12 @@ class SeveralSeasons(LocalForecaster):
     errors: tuple[Annotated[int, Field(ge=0, le=5)], Annotated[int, Field(ge=0, le=5)]] | None = Field(
         None, title="ARMA errors", description="(p, q); empty: chosen."
     )
+
+    def unsuited(self, known: Panel) -> str | None:
+        there = int(np.isfinite(known.values).sum())
+        if not self.periods and sum(2 * each + 2 <= there for each in known.axis.step.seasons if each > 2) < 2:
+            return "The step has at most one season of which two cycles are known; smoothing does for one."
+        return super().unsuited(known)
 
     def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
         values = np.ascontiguousarray(known.series(index))

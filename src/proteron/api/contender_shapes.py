@@ -1,0 +1,99 @@
+"""Shapes of what contenders learned."""
+
+from pydantic import BaseModel, Field
+
+from proteron.api.shapes import Numbers
+
+
+class FactsQuery(BaseModel):
+    contender: str
+    fold: int = Field(ge=0)
+    series: int = Field(0, ge=0)
+
+
+class TriedView(BaseModel):
+    """One model of a search, with its criterion or the reason it was turned down."""
+
+    label: str
+    criterion: float | None
+    reason: str
+
+
+class PictureCurve(BaseModel):
+    label: str
+    x: list[float]
+    y: Numbers
+    kind: str
+
+
+class PictureMark(BaseModel):
+    x: float
+    label: str
+
+
+class PictureView(BaseModel):
+    """Something learned, drawn: lines or clouds over a common x."""
+
+    title: str
+    x_label: str
+    curves: list[PictureCurve]
+    marks: list[PictureMark]
+
+
+class CheckView(BaseModel):
+    """One property that residuals should have, and what the test of it says."""
+
+    what: str
+    holds: bool
+    p_value: float | None
+    verdict: str
+
+
+class CoefficientView(BaseModel):
+    """One learned number with its doubt: standard error, t, p, inflation of its variance; null where undefined."""
+
+    name: str
+    estimate: float | None
+    error: float | None
+    t: float | None
+    p: float | None
+    inflation: float | None
+
+
+class OneStepView(BaseModel):
+    """Root mean square errors one step ahead inside what was learned and after it, and of the last value after it."""
+
+    inside: float | None
+    after: float | None
+    last_value: float | None
+    points_inside: int
+    points_after: int
+
+
+class SuitedQuery(BaseModel):
+    series: int = Field(0, ge=0)
+    until: int | None = None
+
+
+class SuitedView(BaseModel):
+    """Reasons by kind; a kind that is not there may be tried."""
+
+    reasons: dict[str, str]
+
+
+class FactsView(BaseModel):
+    summary: str
+    seconds: float
+    series: int
+    bytes: int
+    coefficients: list[CoefficientView]
+    criteria: dict[str, float | None]
+    one_step: OneStepView
+    tried: list[TriedView]
+    pictures: list[PictureView]
+    checks: list[CheckView]
+    loss: list[float | None]
+    validation_loss: list[float | None]
+    kept_epoch: int | None
+    windows: int | None
+    stages: list[str]
