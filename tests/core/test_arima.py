@@ -7,8 +7,8 @@ from scipy.linalg import toeplitz
 
 import proteron as pt
 from proteron.core.forecasters.arima import Orders, fit_arima
-from proteron.core.forecasters.arima.fit import differenced
 from proteron.core.forecasters.arima.filters import whiten, whiten_gappy
+from proteron.core.forecasters.arima.fit import differenced
 from proteron.core.forecasters.arima.polynomials import (
     autocovariances,
     expanded,

@@ -5,7 +5,6 @@ import pytest
 from reference_series import AIRLINE, NILE
 
 import proteron as pt
-from proteron.core.forecasters import FORECASTERS
 from proteron.core.forecasters.forecaster import Work
 from proteron.core.forecasters.smoothing import Form, admissible_forms, choose_form, fit_form
 from proteron.core.forecasters.smoothing.fit import run
@@ -193,48 +192,6 @@ def test_intermittent_demand_by_hand() -> None:
     assert plain == pytest.approx([size / gap] * 2)
     mended = pt.forecaster("intermittent", method="approximated", **settings).fit(panel).forecast(1).mean[0, 0]
     assert mended == pytest.approx(0.75 * size / gap)
-
-
-def ugly_series() -> dict[str, np.ndarray]:
-    rng = np.random.default_rng(1)
-    normal = rng.normal(size=60)
-    few = np.full(60, np.nan)
-    few[::6] = rng.normal(size=10)
-    spike, step = normal.copy(), normal.copy()
-    spike[30] = 1e9
-    step[30:] += 1e4
-    out = {
-        "constant": np.full(60, 7.0), "zero": np.zeros(60), "two values": np.tile([1.0, 2.0], 30), "few": few,
-        "huge": 1e120 * np.abs(normal), "tiny": 1e-120 * normal, "negative": -50 + normal, "spike": spike,
-        "step": step, "at the end": np.where(np.arange(60) < 57, np.nan, normal), "line": np.arange(60.0),
-        "last missing": np.where(np.arange(60) > 50, np.nan, normal), "counts": rng.poisson(0.2, 60).astype(float),
-        "fast": 1.5 ** np.arange(60), "offset": 1e12 + normal, "one": np.where(np.arange(60) == 20, 5.0, np.nan),
-    }  # fmt: skip
-    out |= {f"length {n}": rng.normal(size=n) for n in (3, 4, 5, 7, 12, 13, 25, 26, 40)}
-    return out
-
-
-@pytest.mark.parametrize("forecaster", FORECASTERS, ids=lambda each: each.title)
-def test_no_forecaster_stumbles_over_ugly_series(forecaster: type) -> None:
-    """Each forecasts or declines with a reason; whatever is forecast is finite and within reach of what was known."""
-    kind = forecaster.model_fields["kind"].default
-    series = ugly_series()
-    quick = {"dense_network": {"hidden": [4], "epochs": 2, "lags": [1, 2]}, "ridge": {"lags": [1, 2]}}
-    panel = pt.Panel.from_arrays(series, "2010-01-01", "1 month")
-    for key, values in series.items():
-        one = panel.select([panel.index(key)])
-        try:
-            fitted = pt.forecaster(kind, **quick.get(kind, {})).fit(one, horizon=3)
-            forecast = fitted.forecast(3, levels=(0.8,))
-        except pt.ProteronError as error:
-            assert error.message
-            continue
-        if np.isnan(forecast.mean).all():
-            assert fitted.state.facts["declined"][key] or key in ("at the end", "one", "last missing")
-            continue
-        size = np.nanmax(np.abs(values))
-        assert np.isfinite(forecast.mean).all(), key
-        assert np.abs(forecast.mean).max() <= 1e4 * max(size, 1e-300), key
 
 
 @pytest.mark.parametrize("kind", ["smoothing", "arima", "last_value", "local_level", "theta"])

@@ -98,7 +98,7 @@ def _facts(result: CellResult, panel: Panel, series: int) -> facts_of.FactsView:
                 criterion=each.get("criterion", each.get("aicc")),
                 reason=each.get("reason", ""),
             )
-            for each in learned.get("series", {}).get(key, {}).get("tried", [])[:_TRIED]
+            for each in learned.get("series", {}).get(key, learned).get("tried", [])[:_TRIED]
         ],
         pictures=[_picture_view(each) for each in [*pictures, *fit_pictures(steps)]],
         checks=checks,

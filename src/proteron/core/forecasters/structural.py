@@ -4,7 +4,6 @@ from typing import Any, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
-from scipy import linalg
 
 from proteron.core.compiled import kernel
 from proteron.core.errors import TooShortError
@@ -231,8 +230,9 @@ class _Parts(LocalForecaster):
             np.full(len(free), 1e-2),
         )  # fmt: skip
         try:
-            doubt = np.sqrt(np.where(np.diag(linalg.inv(curvature)) > 0, np.diag(linalg.inv(curvature)), np.nan))
-        except (linalg.LinAlgError, ValueError):
+            spread = np.diag(np.linalg.inv(curvature))
+            doubt = np.sqrt(np.where(spread > 0, spread, np.nan))
+        except np.linalg.LinAlgError:
             doubt = np.full(len(free), np.nan)
         return {
             "offset": offset, "trend": float(trend), "period": period, "begin": begin,
@@ -324,6 +324,16 @@ class _Parts(LocalForecaster):
             f"variance_{name}": float(ratio) * noise for name, ratio in zip(names, learned["ratios"], strict=False)
         }
         return found | {"variance_observation": noise}
+
+    def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Of the drifts' variances, from the curvature in their logarithms, the noise being as it is."""
+        learned = self.learned(state, key)
+        if learned is None:
+            return {}
+        _, _, names = parts_of_state(bool(learned["trend"]), int(learned["period"]))
+        noise = float(learned["noise"])
+        triples = zip(names, learned["ratios"], learned["doubt"], strict=False)
+        return {f"variance_{name}": float(ratio * doubt) * noise for name, ratio, doubt in triples}
 
     def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
         learned = self.learned(state, key)

@@ -16,6 +16,7 @@ from proteron.core.timeline import Ints
 
 _MOST_SERIES = 60
 _MOST_LAGS = 12
+_EXPLODES = 1.2  # a largest root that doubles in four steps
 
 
 class VectorAutoregression(Forecaster):
@@ -58,20 +59,27 @@ class VectorAutoregression(Forecaster):
                 field="order",
             )
         lags = [self.order] if self.order is not None else list(range(1, most + 1))
-        tried, best = [], None
+        tried: list[dict[str, Any]] = []
+        best: tuple[float, int] | None = None
         for order in lags:
             fitted = _fitted(scaled, order, most)
             if fitted is None:
                 continue
-            _, covariance, rows, _ = fitted
+            slopes, covariance, rows, _ = fitted
+            if _largest_root(slopes) > _EXPLODES:
+                tried.append({"form": f"{order} lags", "criterion": None, "reason": "it explodes"})
+                continue
             free = width * (width * order + 1)
             logs = np.linalg.slogdet(covariance + 1e-300 * np.eye(width))[1]
             value = logs + free * (np.log(rows) if self.choose_by == "bic" else 2.0) / rows
-            tried.append({"order": order, "criterion": float(value)})
+            tried.append({"form": f"{order} lags", "criterion": float(value)})
             if best is None or value < best[0]:
                 best = (value, order)
         if best is None:
-            raise TooShortError("There are too few points in a row where all series are known.", field="order")
+            raise TooShortError(
+                "There are too few points in a row where all series are known, or what they make of the past explodes.",
+                field="order",
+            )
         final = _fitted(scaled, best[1], best[1])
         assert final is not None
         slopes, covariance, rows, inverse = final
@@ -166,6 +174,15 @@ class VectorAutoregression(Forecaster):
     def summary(self, state: ForecasterState, key: str) -> str:
         count, order = len(state.keys), int(state.facts["order"])
         return f"Each of {count} series from the last {order} values of all, learned on {state.facts['rows']:,} points."
+
+
+def _largest_root(slopes: Floats) -> float:
+    """By how much the largest deviation grows a step in the end, from slopes (1 + k × order, k)."""
+    width = slopes.shape[1]
+    size = len(slopes) - 1
+    companion = np.eye(size, k=-width)
+    companion[:width] = slopes[1:].T
+    return float(np.abs(np.linalg.eigvals(companion)).max(initial=0.0))
 
 
 def _together(panel: Panel) -> Floats:
