@@ -4,7 +4,8 @@ import numpy as np
 import pytest
 
 import proteron as pt
-from proteron.core.forecasters.explain import residual_checks
+from proteron.core.forecasters import FittedContender
+from proteron.core.forecasters.explain import fit_pictures, joint_picture, one_step, residual_checks
 from proteron.core.panel import Occasion
 
 
@@ -75,6 +76,10 @@ def test_outliers_leave_the_parts_alone(rng: np.random.Generator) -> None:
             assert off > 2.0
 
 
+def verdicts_on(fitted: FittedContender, panel: pt.Panel) -> dict[str, bool]:
+    return {what: not test.rejected for what, test in residual_checks(one_step(fitted, panel, "a", 0, panel.end), 7)}
+
+
 def test_pictures_show_the_optimum_and_checks_speak_of_residuals(rng: np.random.Generator) -> None:
     level = np.cumsum(rng.normal(size=300)) + 3 * rng.normal(size=300)
     panel = pt.Panel.from_arrays({"a": level}, "2022-01-03", "1 day")
@@ -83,15 +88,19 @@ def test_pictures_show_the_optimum_and_checks_speak_of_residuals(rng: np.random.
     curve = picture.curves[0]
     assert curve.x[curve.y.argmin()] == pytest.approx(fitted.parameters["level_weight"], abs=0.02)
     assert {label: x for x, label in picture.marks}["level"] == fitted.parameters["level_weight"]
-    verdicts = {what: not test.rejected for what, test in residual_checks(fitted, "a")}
+    verdicts = {
+        what: not test.rejected for what, test in residual_checks(one_step(fitted, panel, "a", 0, panel.end), 7)
+    }
     assert verdicts["no memory left"] and set(verdicts) >= {"no memory left", "normal", "even spread"}
     lagging = pt.forecaster("smoothing", error="add", trend=None, season=None, level_weight=0.02).fit(panel)
-    assert not {what: not test.rejected for what, test in residual_checks(lagging, "a")}["no memory left"]
+    assert not {
+        what: not test.rejected for what, test in residual_checks(one_step(lagging, panel, "a", 0, panel.end), 7)
+    }["no memory left"]
     waves = pt.Panel.from_arrays(
         {"a": np.sin(np.arange(200) * 2 * np.pi / 7) + level[:200] / 50}, "2022-01-03", "1 day"
     )
     kept = pt.forecaster("last_value").fit(waves)
-    assert not {what: not test.rejected for what, test in residual_checks(kept, "a")}["no season left"]
+    assert not verdicts_on(kept, waves)["no season left"]
     model = pt.forecaster("arima", order=(2, 0, 1), seasonal=(0, 0, 0)).fit(panel)
     roots = model.contender.forecaster.pictures(model.state, panel, "a")[0]
     assert [curve.label for curve in roots.curves] == ["unit circle", "AR", "MA"]
@@ -99,3 +108,23 @@ def test_pictures_show_the_optimum_and_checks_speak_of_residuals(rng: np.random.
     additive = pt.forecaster("additive", periods=(7.0,)).fit(panel)
     titles = [each.title for each in additive.contender.forecaster.pictures(additive.state, panel, "a")]
     assert titles == ["Trend", "Season 7"]
+
+
+def test_errors_inside_and_after_the_cutoff_stand_apart_and_joint_paths_go_together() -> None:
+    rng = np.random.default_rng(3)
+    shocks = rng.multivariate_normal([0, 0, 0], [[1, 0.9, 0], [0.9, 1, 0], [0, 0, 1]], size=240)
+    panel = pt.Panel.from_arrays({key: shocks[:, i].cumsum() for i, key in enumerate("abc")}, "2020-01-01", "1 day")
+    fitted = pt.forecaster("arima", order=(0, 1, 0), seasonal=(0, 0, 0)).fit(panel, until=200)
+    steps = one_step(fitted, panel, "b", 0, 230)
+    moves = np.diff(panel["b"])
+    assert steps.error(after=False) == pytest.approx(np.sqrt((moves[:199] ** 2).mean()))
+    assert steps.error(after=True) == pytest.approx(np.sqrt((moves[199:229] ** 2).mean()))
+    against, rest = fit_pictures(steps)
+    assert [curve.label for curve in against.curves] == ["equal", "learned", "after the cutoff"]
+    assert rest.curves[1].x.tolist() == list(range(30))
+    joint = joint_picture(fitted, panel, "b", 0, 5)
+    assert joint is not None and joint.title == "Paths 5 steps on, with a"
+    apart, together = (np.corrcoef(curve.x, curve.y)[0, 1] for curve in joint.curves)
+    assert together > 0.75 and abs(apart) < 0.25
+    alone = pt.forecaster("arima", order=(0, 1, 0), seasonal=(0, 0, 0)).fit(panel.select([0]))
+    assert joint_picture(alone, panel.select([0]), "a", 0, 5) is None

@@ -143,7 +143,8 @@ def test_forecasts_use_what_is_known_ahead(rng: np.random.Generator) -> None:
     truth = 4 + 3 * plan[100:] - 0.5 * plan[100:] ** 2
     np.testing.assert_allclose(forecast.mean[0, :30], truth, atol=0.3)
     assert np.isnan(forecast.mean[0, 30:]).all()  # the plan ends there
-    table = fitted.contender.forecaster.table(fitted.state, "a")
-    assert [row["name"] for row in table] == ["intercept", "plan", "plan^2"] and table[1]["p"] < 1e-6
+    table = fitted.contender.forecaster.coefficient_table(fitted.state, "a")
+    assert [row.name for row in table] == ["intercept", "plan", "plan^2"]
+    assert table[1].p < 1e-6 and table[1].inflation > 1
     sparse = pt.forecaster("regression", formula="plan + plan^2 + plan^3 + time", penalty="lasso").fit(panel)
     assert abs(sparse.parameters["time"]) < 1e-3

@@ -26,6 +26,16 @@ def refuse_huge(values: Floats) -> None:
         raise UnitsError(f"Values beyond {_LARGEST:.0e} cannot be squared: take their logarithm first.", field="until")
 
 
+def information(loglik: float, free: int, count: int) -> dict[str, float]:
+    """Log-likelihood with AIC, AICc (Hurvich & Tsai 1989; infinite where it is undefined) and BIC."""
+    aic = -2 * loglik + 2 * free
+    left = count - free - 1
+    return {
+        "loglik": loglik, "aic": aic, "aicc": aic + 2 * free * (free + 1) / left if left > 0 else np.inf,
+        "bic": float(-2 * loglik + free * np.log(max(count, 1))),
+    }  # fmt: skip
+
+
 def prediction_variance(squares: float, count: int, spent: int) -> float:
     """Variance of a one-step error to come, from the sum of `count` squared ones and the numbers learned from them.
 
@@ -220,6 +230,13 @@ class LocalForecaster(Forecaster):
         root /= np.sqrt((root**2).sum(axis=1, keepdims=True))
         draws = np.random.default_rng([seed, len(panel)]).normal(size=(len(rows), count, horizon))
         return np.asarray(np.einsum("ij,jch->ich", root, draws))
+
+    def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """From `loglik`, `free` numbers estimated and `count` of points, where these were learned."""
+        learned = self.learned(state, key)
+        if learned is None or "loglik" not in learned:
+            return {}
+        return information(float(learned["loglik"]), int(learned["free"]), int(learned["count"]))
 
     def summary(self, state: ForecasterState, key: str) -> str:
         learned = self.learned(state, key)

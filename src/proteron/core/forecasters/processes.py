@@ -7,8 +7,7 @@ from pydantic import Field
 
 from proteron.core.errors import TooShortError, UnitsError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster
-from proteron.core.forecasters.smoothing.fit import information
+from proteron.core.forecasters.local import LocalForecaster, information
 from proteron.core.panel import Floats, Panel
 from proteron.core.phases import previous_of_phase
 from proteron.core.timeline import Ints

@@ -12,7 +12,6 @@ from proteron.core.forecasters.explain import Curve, Picture
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster
 from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell, hessian
-from proteron.core.forecasters.smoothing.fit import information
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
@@ -282,12 +281,6 @@ class SwitchingRegimes(LocalForecaster):
                 single |= name.startswith("spread") and not _SWITCHES[self.switches] & 2
                 named[name.split("_")[0] if single else name] = float(number)
         return named
-
-    def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
-        learned = self.learned(state, key)
-        if learned is None:
-            return {}
-        return information(float(learned["loglik"]), int(learned["free"]), int(learned["count"]))
 
     def summary_of(self, learned: dict[str, Any]) -> str:
         numbers = learned["numbers"]

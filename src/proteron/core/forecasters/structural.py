@@ -11,7 +11,6 @@ from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster, prediction_variance
 from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell, hessian
 from proteron.core.forecasters.normal_equations import solve_normal
-from proteron.core.forecasters.smoothing.fit import information
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
@@ -334,12 +333,6 @@ class _Parts(LocalForecaster):
         noise = float(learned["noise"])
         triples = zip(names, learned["ratios"], learned["doubt"], strict=False)
         return {f"variance_{name}": float(ratio * doubt) * noise for name, ratio, doubt in triples}
-
-    def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
-        learned = self.learned(state, key)
-        if learned is None:
-            return {}
-        return information(float(learned["loglik"]), int(learned["free"]), int(learned["count"]))
 
     def summary_of(self, learned: dict[str, Any]) -> str:
         _, _, names = parts_of_state(bool(learned["trend"]), int(learned["period"]))

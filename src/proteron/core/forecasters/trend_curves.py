@@ -9,8 +9,7 @@ from scipy import optimize
 
 from proteron.core.errors import TooShortError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster
-from proteron.core.forecasters.smoothing.fit import information
+from proteron.core.forecasters.local import LocalForecaster, information
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 

@@ -8,8 +8,7 @@ from pydantic import Field
 
 from proteron.core.errors import TooShortError
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
-from proteron.core.forecasters.local import normal_bounds
-from proteron.core.forecasters.smoothing.fit import information
+from proteron.core.forecasters.local import information, normal_bounds
 from proteron.core.panel import Floats, Panel
 from proteron.core.phases import previous_of_phase
 from proteron.core.timeline import Ints

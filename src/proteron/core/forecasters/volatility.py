@@ -11,7 +11,6 @@ from proteron.core.errors import TooShortError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster
 from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell, hessian
-from proteron.core.forecasters.smoothing.fit import information
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
@@ -241,12 +240,6 @@ class Garch(LocalForecaster):
                  "leverage", "degrees_of_freedom"]  # fmt: skip
         used = self._used(lags, past)
         return {name: float(number) for name, number, use in zip(names, numbers, used, strict=True) if use}
-
-    def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
-        learned = self.learned(state, key)
-        if learned is None:
-            return {}
-        return information(float(learned["loglik"]), int(learned["free"]), int(learned["count"]))
 
     def summary_of(self, learned: dict[str, Any]) -> str:
         _, omega, alphas, betas, leverage, _ = self._taken(learned)

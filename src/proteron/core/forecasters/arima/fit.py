@@ -14,9 +14,8 @@ from proteron.core.forecasters.arima.likelihood import (
     polynomials,
     profiled,
 )
-from proteron.core.forecasters.local import prediction_variance
+from proteron.core.forecasters.local import information, prediction_variance
 from proteron.core.forecasters.minimise import hessian
-from proteron.core.forecasters.smoothing.fit import information
 from proteron.core.panel import Floats
 
 _TOLERANCE = 1e-10

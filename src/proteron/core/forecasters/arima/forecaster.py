@@ -14,7 +14,6 @@ from proteron.core.forecasters.arima.search import Limits, Tried, choose_orders,
 from proteron.core.forecasters.explain import Curve, Picture
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster, spread_out
-from proteron.core.forecasters.smoothing.fit import information
 from proteron.core.panel import Floats, Panel
 from proteron.core.phases import previous_of_phase
 from proteron.core.timeline import Ints
@@ -196,12 +195,6 @@ class Arima(LocalForecaster):
     def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
         learned = self.learned(state, key)
         return {} if learned is None else _fitted(learned, self.covariates).standard_errors
-
-    def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
-        learned = self.learned(state, key)
-        if learned is None:
-            return {}
-        return information(float(learned["loglik"]), int(learned["free"]), int(learned["count"]))
 
     def pictures(self, state: ForecasterState, panel: Panel, key: str) -> list[Picture]:
         """Inverse roots of both polynomials in the complex plane, with the unit circle they must lie within."""

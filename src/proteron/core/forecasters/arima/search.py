@@ -16,6 +16,7 @@ from proteron.core.profile.strengths import strengths
 Criterion = Literal["aicc", "aic", "bic"]
 _STRONG_SEASON = 0.64
 _NEAR_ONE = 1.01
+_AT_LEAST = 30
 _LONG = 6000  # points × period from which the search trusts conditional estimates, judged by the exact likelihood
 
 
@@ -81,7 +82,8 @@ def choose_orders(
 ) -> tuple[ArimaFit, list[Tried]]:  # fmt: skip
     """The model with the smallest criterion among those whose orders named in `free` may vary, and all that were tried.
 
-    `base` holds the differences and the orders that stand fixed. Stepwise: Hyndman & Khandakar 2008. The search itself
+    `base` holds the differences and the orders that stand fixed. Stepwise: Hyndman & Khandakar 2008, and small models
+    that were passed by until thirty are tried. The search itself
     keeps to stationary and invertible models, whose likelihoods can be compared.
     """
     search = _Search(values, covariates, names, criterion, limits or Limits(), base, free, constant)
@@ -168,6 +170,17 @@ class _Search:
         for each in ((2, 2, 1, 1), (0, 0, 0, 0), (1, 0, 1, 0), (0, 1, 0, 1)):
             self.attempt(self._orders(*each), first)
         self.attempt(self._orders(0, 0, 0, 0), False)
+        self._climb()
+        if self._fast or len(self.tried) >= _AT_LEAST:
+            return
+        for each in sorted(product(range(4), range(4), range(2), range(2)), key=sum):  # small models it passed by
+            if len(self.tried) >= _AT_LEAST:
+                break
+            self.attempt(self._orders(*each), self.best_constant)
+        self._climb()
+
+    def _climb(self) -> None:
+        """From the best model to its neighbours, as long as one is better."""
         moved = True
         while moved and self.best is not None:
             moved = any(self.attempt(orders, constant) for orders, constant in list(self._around()))

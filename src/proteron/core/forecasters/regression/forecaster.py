@@ -8,7 +8,7 @@ from scipy import special
 
 from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.forecasters.forecaster import Coefficient, ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster
+from proteron.core.forecasters.local import LocalForecaster, information
 from proteron.core.forecasters.regression.solve import (
     LeastSquares,
     coordinate_path,
@@ -17,7 +17,6 @@ from proteron.core.forecasters.regression.solve import (
     robust_fit,
 )
 from proteron.core.forecasters.regression.terms import Factor, Term, design, read_terms
-from proteron.core.forecasters.smoothing.fit import information
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 

@@ -7,13 +7,13 @@ from typing import Literal
 import numpy as np
 
 from proteron.core.errors import TooShortError
-from proteron.core.forecasters.local import prediction_variance
+from proteron.core.forecasters.local import information, prediction_variance
 from proteron.core.forecasters.smoothing.forms import Form
 from proteron.core.forecasters.smoothing.kernels import fit, smooth, unfold
 from proteron.core.panel import Floats
 
 Starts = Literal["optimised", "heuristic"]
-_TOLERANCE = 1e-9
+_TOLERANCE = 1e-8
 _MOST_PASSES = 400
 
 
@@ -45,16 +45,6 @@ class FittedForm:
     @property
     def criteria(self) -> dict[str, float]:
         return information(self.loglik, self.free, self.count)
-
-
-def information(loglik: float, free: int, count: int) -> dict[str, float]:
-    """Log-likelihood with AIC, AICc (Hurvich & Tsai 1989; infinite where it is undefined) and BIC."""
-    aic = -2 * loglik + 2 * free
-    left = count - free - 1
-    return {
-        "loglik": loglik, "aic": aic, "aicc": aic + 2 * free * (free + 1) / left if left > 0 else np.inf,
-        "bic": float(-2 * loglik + free * np.log(max(count, 1))),
-    }  # fmt: skip
 
 
 def start_values(values: Floats, form: Form, period: int) -> Floats:

@@ -16,7 +16,6 @@ from proteron.core.forecasters.smoothing.fit import (
     Starts,
     choose_form,
     fit_form,
-    information,
     run,
 )
 from proteron.core.forecasters.smoothing.forms import Form, admissible_forms
@@ -214,12 +213,6 @@ class Smoothing(LocalForecaster):
         if form.season is not None:
             out |= {f"start_season_{i + 1}": value for i, value in enumerate(start[2:])}
         return out | {"variance": fitted.variance}
-
-    def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
-        learned = self.learned(state, key)
-        if learned is None:
-            return {}
-        return information(float(learned["loglik"]), int(learned["free"]), int(learned["count"]))
 
     def pictures(self, state: ForecasterState, panel: Panel, key: str) -> list[Picture]:
         """The one-step error against each weight, the others and the start as they were learned."""

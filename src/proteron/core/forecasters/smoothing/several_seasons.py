@@ -8,8 +8,7 @@ from pydantic import Field
 from proteron.core.errors import TooShortError
 from proteron.core.forecasters.explain import Curve, Picture
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster, prediction_variance, spread_out
-from proteron.core.forecasters.smoothing.fit import information
+from proteron.core.forecasters.local import LocalForecaster, information, prediction_variance, spread_out
 from proteron.core.forecasters.smoothing.waves import FittedWaves, WaveForm, choose_waves
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints

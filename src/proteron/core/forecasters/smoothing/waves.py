@@ -11,9 +11,9 @@ from proteron.core.errors import TooShortError
 from proteron.core.forecasters.arima.fit import Orders
 from proteron.core.forecasters.arima.polynomials import from_partial, to_partial
 from proteron.core.forecasters.arima.search import Limits, choose_orders
+from proteron.core.forecasters.local import information
 from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell
 from proteron.core.forecasters.normal_equations import solve_normal
-from proteron.core.forecasters.smoothing.fit import information
 from proteron.core.panel import Floats
 
 _APART = 1e-6
