@@ -71,13 +71,16 @@ class Intermittent(LocalForecaster):
     interval_weight: float | None = Field(None, gt=0, le=1, title="Weight of intervals")
 
     def unsuited(self, known: Panel) -> str | None:
+        few = super().unsuited(known)
+        if few:
+            return few
         values = known.values[np.isfinite(known.values)]
         if len(values) and values.min() < 0:
             return "Demand is never below zero; this series is."
         share = float((values == 0).mean()) if len(values) else 0.0
         if share < _MOSTLY:
             return f"It is for demand that is often zero; {share:.0%} of these values are."
-        return super().unsuited(known)
+        return None
 
     def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
         values = np.ascontiguousarray(known.series(index))

@@ -31,10 +31,13 @@ class RandomWalkProcess(LocalForecaster):
     reverting: bool = Field(False, title="Drawn back", description="To a level, by a share a step.")
 
     def unsuited(self, known: Panel) -> str | None:
+        few = super().unsuited(known)
+        if few:
+            return few
         values = known.values[np.isfinite(known.values)]
         if len(values) and values.min() <= 0:
             return f"Growth needs values above zero; the smallest is {values.min():g}."
-        return super().unsuited(known)
+        return None
 
     def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
         values = known.series(index)

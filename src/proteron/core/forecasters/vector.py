@@ -35,9 +35,12 @@ class VectorAutoregression(Forecaster):
     choose_by: Literal["aic", "bic"] = Field("bic", title="Choose by")
 
     def unsuited(self, known: Panel) -> str | None:
+        few = super().unsuited(known)
+        if few:
+            return few
         if not np.isfinite(known.values).all():
             return f"It learns where all are known; {int(np.isnan(known.values).sum()):,} points are missing."
-        return super().unsuited(known)
+        return None
 
     def learn(self, known: Panel, work: Work) -> ForecasterState:
         if len(known) > _MOST_SERIES:

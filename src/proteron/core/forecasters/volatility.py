@@ -108,12 +108,15 @@ class Garch(LocalForecaster):
     leverage: bool = Field(False, title="Leverage", description="Falls move the variance more than rises.")
 
     def unsuited(self, known: Panel) -> str | None:
+        few = super().unsuited(known)
+        if few:
+            return few
         values = known.values[np.isfinite(known.values)]
         apart = values - values.mean() if len(values) else values
         memory = float((apart[1:] * apart[:-1]).sum() / max(float((apart**2).sum()), 1e-300))
         if memory > _REMEMBERS:
             return f"Its mean stays put, and neighbours correlate by {memory:.2f}: flatten with a chain first."
-        return super().unsuited(known)
+        return None
 
     def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
         values = np.ascontiguousarray(known.series(index))

@@ -189,9 +189,12 @@ class Regression(LocalForecaster):
         return self._named(state, key, "errors")
 
     def unsuited(self, known: Panel) -> str | None:
+        few = super().unsuited(known)
+        if few:
+            return few
         if self.formula is None and not any(column.role == "known_ahead" for column in known.covariates):
             return "No column is known ahead, so there is only time to regress on."
-        return super().unsuited(known)
+        return None
 
     def coefficient_table(self, state: ForecasterState, key: str) -> list[Coefficient]:
         """The coefficient table, p by the t distribution."""

@@ -40,10 +40,13 @@ class SeveralSeasons(LocalForecaster):
     )
 
     def unsuited(self, known: Panel) -> str | None:
+        few = super().unsuited(known)
+        if few:
+            return few
         there = int(np.isfinite(known.values).sum())
         if not self.periods and sum(2 * each + 2 <= there for each in known.axis.step.seasons if each > 2) < 2:
             return "The step has at most one season of which two cycles are known; smoothing does for one."
-        return super().unsuited(known)
+        return None
 
     def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
         values = np.ascontiguousarray(known.series(index))

@@ -1,0 +1,63 @@
+"""Contenders as their user chooses and reads them: what does not suit says why, what was learned is shown."""
+
+import numpy as np
+from playwright.sync_api import Page, expect
+from test_ui import browser_context_args, browser_type_launch_args, quiet, room  # noqa: F401
+
+from conftest import Stack, hourly_csv
+
+CONTENDERS = [
+    {"name": "same hour yesterday", "forecaster": {"kind": "seasonal_last_value", "period": 24}},
+    {"name": "regression", "forecaster": {"kind": "regression", "formula": "time + time^2"}},
+    {"name": "ARIMA", "forecaster": {"kind": "arima", "largest": 1, "seasonal": [0, 0, 0]}},
+]
+
+
+def test_reasons_stand_beside_contenders_that_do_not_suit(quiet: Page, stack: Stack) -> None:  # noqa: F811
+    page = quiet
+    project, dataset = stack.project("choice of contenders", hourly_csv(np.random.default_rng(5), 400))
+    reasons = stack.ok("GET", f"/datasets/{dataset}/suited?series=1&until=300")["reasons"]
+    assert "often zero" in reasons["intermittent"] and "known ahead" in reasons["regression"]
+    assert "smoothing" not in reasons and "vector_autoregression" not in reasons
+    assert stack.ask("GET", f"/datasets/{dataset}/suited?series=9")[0] == 422
+    assert "needs 30 known points" in stack.ok("GET", f"/datasets/{dataset}/suited?until=20")["reasons"]["garch"]
+
+    page.goto(f"{stack.address}/p/{project}/walkforward?cutoff=300")
+    page.get_by_role("button", name="Set up an experiment").click()
+    choice = page.get_by_label("Add")
+    expect(choice.locator("option[value=intermittent]")).to_contain_text("– intermittent demand")
+    expect(choice.locator("option[value=theta]")).not_to_contain_text("–")
+    choice.select_option("intermittent")
+    expect(page.get_by_text("Does not suit north as it is known")).to_be_visible()
+    choice.select_option("smoothing")
+    expect(page.get_by_text("Does not suit")).to_have_count(0)
+    expect(page.get_by_text("Start season")).to_be_visible()
+
+
+def test_what_was_learned_is_tabled_drawn_and_set_beside_the_naive(quiet: Page, stack: Stack) -> None:  # noqa: F811
+    page = quiet
+    project, dataset = stack.project("what was learned", hourly_csv(np.random.default_rng(6), 400))
+    body = {
+        "dataset_id": dataset, "name": "learned", "contenders": CONTENDERS, "baseline": CONTENDERS[0]["name"],
+        "folds": {"kind": "expanding", "count": 2, "horizon": 12}, "run": True,
+    }  # fmt: skip
+    experiment = stack.ok("POST", f"/projects/{project}/experiments", body)["id"]
+    stack.wait(f"/experiments/{experiment}", lambda view: view["state"] == "done")
+    facts = stack.ok("GET", f"/experiments/{experiment}/facts?contender=ARIMA&fold=1&series=0")
+    assert facts["series"] >= 1 and facts["bytes"] > 0 and len(facts["tried"]) > 2
+    step = facts["one_step"]
+    assert step["points_after"] >= 12 and min(step["inside"], step["after"], step["last_value"]) > 0
+    titles = [picture["title"] for picture in facts["pictures"]]
+    assert "Actual against forecast, one step ahead" in titles and "Paths 12 steps on, with east" in titles
+    assert stack.ask("GET", f"/experiments/{experiment}/facts?contender=ARIMA&fold=7&series=0")[0] == 404
+
+    room(page, stack, project, "walkforward", "?cutoff=388")
+    page.get_by_role("cell", name="regression", exact=True).click()
+    inspector = page.get_by_label("Inspector")
+    expect(inspector.get_by_role("columnheader", name="VIF")).to_be_attached()
+    expect(inspector.get_by_role("row", name="inside what it learned")).to_be_attached()
+    expect(inspector.get_by_text("how well it fits is not how well it forecasts")).to_be_attached()
+    expect(inspector.get_by_role("img", name="Residuals, one step ahead")).to_be_attached()
+    page.get_by_role("cell", name="ARIMA", exact=True).click()
+    expect(inspector.get_by_role("img", name="Inverse roots")).to_be_attached()
+    expect(inspector.get_by_text("joint, errors correlate by")).to_be_attached()
