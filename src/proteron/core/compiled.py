@@ -1,10 +1,13 @@
 """How kernels are compiled, and how linear algebra is kept reproducible."""
 
+import importlib
 from collections.abc import Callable
+from contextlib import AbstractContextManager
+from functools import cache
 from typing import Any, TypeVar, cast
 
 from numba import njit
-from threadpoolctl import threadpool_limits
+from threadpoolctl import ThreadpoolController
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 
@@ -18,6 +21,13 @@ def kernel(function: Function) -> Function:
     return cast(Function, compiled)
 
 
-def single_blas_thread() -> threadpool_limits:
+@cache
+def _blas() -> ThreadpoolController:
+    """The libraries of linear algebra, found once: looking for them takes longer than a small fit."""
+    importlib.import_module("scipy.linalg")  # brings the last of them
+    return ThreadpoolController()
+
+
+def single_blas_thread() -> AbstractContextManager[Any]:
     """Context in which every BLAS uses one thread, so that sums keep their order and bits."""
-    return threadpool_limits(limits=1, user_api="blas")
+    return cast(AbstractContextManager[Any], _blas().limit(limits=1, user_api="blas"))
