@@ -330,6 +330,6 @@ class Panel:
                 piece = np.ascontiguousarray(array[start : start + _HASH_PIECE])
                 piece = piece.astype(piece.dtype.newbyteorder("<"), copy=False)
                 if piece.dtype.kind == "f":
-                    piece = np.where(np.isnan(piece), np.nan, piece)
+                    piece = np.where(np.isnan(piece), np.nan, piece + 0.0)  # zeros of either sign are alike
                 digest.update(piece.data)
         return digest.hexdigest()
