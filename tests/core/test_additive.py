@@ -119,6 +119,7 @@ def test_errors_inside_and_after_the_cutoff_stand_apart_and_joint_paths_go_toget
     moves = np.diff(panel["b"])
     assert steps.error(after=False) == pytest.approx(np.sqrt((moves[:199] ** 2).mean()))
     assert steps.error(after=True) == pytest.approx(np.sqrt((moves[199:229] ** 2).mean()))
+    assert steps.error_of_last_value == pytest.approx(steps.error(after=True))  # the model is the last value
     against, rest = fit_pictures(steps)
     assert [curve.label for curve in against.curves] == ["equal", "learned", "after the cutoff"]
     assert rest.curves[1].x.tolist() == list(range(30))

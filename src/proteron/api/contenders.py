@@ -2,14 +2,12 @@
 
 from dataclasses import replace
 
-import numpy as np
 from flask_openapi3 import APIBlueprint
 from werkzeug.wrappers import Response
 
 from proteron.api import contender_shapes as facts_of
 from proteron.api import shapes
 from proteron.api.services import answer, series_index, services
-from proteron.core.forecasters import FORECASTERS
 from proteron.core.forecasters.explain import (
     OneStep,
     Picture,
@@ -19,6 +17,7 @@ from proteron.core.forecasters.explain import (
     residual_checks,
 )
 from proteron.core.forecasters.local import LocalForecaster
+from proteron.core.forecasters.registry import reasons_against
 from proteron.core.judge import CellResult
 from proteron.core.panel import Panel
 from proteron.records import experiments as records
@@ -35,16 +34,7 @@ blueprint = APIBlueprint("contenders", __name__, url_prefix="/api/v1")
 def suited(path: shapes.DatasetPath, query: facts_of.SuitedQuery) -> Response:
     """Which kinds of contender do not suit a series as of a cutoff, with their reasons; settings as they begin."""
     panel = services().panel(path.dataset_id)
-    index = series_index(panel, query.series)
-    known = panel.select([index]).cut_at(query.until)
-    reasons = {}
-    for each in FORECASTERS:
-        reason = each().unsuited(known)
-        if reason is None and each.joint and len(panel) < 2:
-            reason = "It needs at least two series; there is one."
-        if reason is not None:
-            reasons[each.model_fields["kind"].default] = reason
-    return answer(facts_of.SuitedView(reasons=reasons))
+    return answer(facts_of.SuitedView(reasons=reasons_against(panel, series_index(panel, query.series), query.until)))
 
 
 @blueprint.get("/experiments/<int:experiment_id>/facts", responses={200: facts_of.FactsView, 404: shapes.Problem})
@@ -112,14 +102,10 @@ def _facts(result: CellResult, panel: Panel, series: int) -> facts_of.FactsView:
 
 def _one_step_view(steps: OneStep) -> facts_of.OneStepView:
     """Errors one step ahead inside what was learned and after it, against those of the last value there."""
-    places, observed = steps.places, steps.observed
-    after = places >= steps.cutoff
-    naive = np.diff(observed, prepend=np.nan)
-    naive[np.diff(places, prepend=places[:1] - 2) != 1] = np.nan
-    there = after & np.isfinite(naive)
+    after = steps.places >= steps.cutoff
     return facts_of.OneStepView(
-        inside=steps.error(after=False), after=steps.error(after=True), points_inside=int((~after).sum()),
-        points_after=int(after.sum()), last_value=float(np.sqrt((naive[there] ** 2).mean())) if there.any() else None,
+        inside=steps.error(after=False), after=steps.error(after=True), last_value=steps.error_of_last_value,
+        points_inside=int((~after).sum()), points_after=int(after.sum()),
     )  # fmt: skip
 
 

@@ -21,7 +21,7 @@ from proteron.core.windows import Rolling, WindowPlan
 
 _LATER = 3.0
 _ROOMS, _FORECASTERS = "rooms-compiled", "forecasters-compiled"
-_QUICK: dict[str, dict[str, Any]] = {"arima": {"order": (1, 0, 1)}}
+_QUICK: dict[str, dict[str, Any]] = {"arima": {"order": (1, 1, 1)}}
 
 
 def warm_kernels() -> None:

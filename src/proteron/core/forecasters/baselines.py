@@ -107,8 +107,8 @@ class SeasonalLastValue(Baseline):
     def look(self, values: Floats, known: Panel) -> dict[str, Any]:
         return {"period": self.period or known.axis.step.season}
 
-    def unsuited(self, known: Panel) -> str | None:
-        return _too_few_cycles(known, self.period) or super().unsuited(known)
+    def objection(self, known: Panel) -> str | None:
+        return _too_few_cycles(known, self.period)
 
     def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
         period = int(learned["period"])
@@ -236,8 +236,8 @@ class SeasonalMean(_Level):
     def spent(self, learned: dict[str, Any]) -> int:
         return int(learned["period"])
 
-    def unsuited(self, known: Panel) -> str | None:
-        return _too_few_cycles(known, self.period) or super().unsuited(known)
+    def objection(self, known: Panel) -> str | None:
+        return _too_few_cycles(known, self.period)
 
     def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
         period = int(learned["period"])

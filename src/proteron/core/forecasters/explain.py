@@ -60,6 +60,13 @@ class OneStep:
         rest = self.residuals[(self.places >= self.cutoff) == after]
         return float(np.sqrt((rest**2).mean())) if len(rest) else float("nan")
 
+    @property
+    def error_of_last_value(self) -> float:
+        """As `error` after the cutoff, of the value one step before, where that is known."""
+        steps = (np.diff(self.places) == 1) & (self.places[1:] >= self.cutoff)
+        rest = np.diff(self.observed)[steps]
+        return float(np.sqrt((rest**2).mean())) if len(rest) else float("nan")
+
 
 def one_step(fitted: "FittedContender", panel: Panel, key: str, start: int, stop: int) -> OneStep:
     """From the last 3,000 points learned, `start` first, to the grid position `stop` after the cutoff."""

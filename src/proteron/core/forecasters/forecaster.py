@@ -105,6 +105,10 @@ class Forecaster(Settings):
         there = int(np.isfinite(known.values).sum())
         if there < self.least:
             return f"It needs {self.least} known points; there are {there}."
+        return self.objection(known)
+
+    def objection(self, known: Panel) -> str | None:
+        """What else speaks against a panel of one series that has points enough."""
         return None
 
     def coefficient_table(self, state: ForecasterState, key: str) -> list[Coefficient]:

@@ -70,10 +70,7 @@ class Intermittent(LocalForecaster):
     weight: float | None = Field(None, gt=0, le=1, title="Weight of sizes")
     interval_weight: float | None = Field(None, gt=0, le=1, title="Weight of intervals")
 
-    def unsuited(self, known: Panel) -> str | None:
-        few = super().unsuited(known)
-        if few:
-            return few
+    def objection(self, known: Panel) -> str | None:
         values = known.values[np.isfinite(known.values)]
         if len(values) and values.min() < 0:
             return "Demand is never below zero; this series is."

@@ -30,10 +30,7 @@ class RandomWalkProcess(LocalForecaster):
     kind: Literal["random_walk_process"] = "random_walk_process"
     reverting: bool = Field(False, title="Drawn back", description="To a level, by a share a step.")
 
-    def unsuited(self, known: Panel) -> str | None:
-        few = super().unsuited(known)
-        if few:
-            return few
+    def objection(self, known: Panel) -> str | None:
         values = known.values[np.isfinite(known.values)]
         if len(values) and values.min() <= 0:
             return f"Growth needs values above zero; the smallest is {values.min():g}."

@@ -30,6 +30,8 @@ from proteron.core.forecasters.theta import Theta
 from proteron.core.forecasters.trend_curves import TrendCurve
 from proteron.core.forecasters.vector import VectorAutoregression
 from proteron.core.forecasters.volatility import Garch
+from proteron.core.panel import Panel
+from proteron.core.timeline import Moment
 
 AnyForecaster = Annotated[
     LastValue
@@ -60,3 +62,17 @@ AnyForecaster = Annotated[
     Field(discriminator="kind"),
 ]
 FORECASTERS: tuple[type[Forecaster], ...] = get_args(get_args(AnyForecaster)[0])
+
+
+def reasons_against(panel: Panel, index: int, until: Moment | None = None) -> dict[str, str]:
+    """Why kinds of forecaster, with the settings they begin with, do not suit a series as it is known at `until`.
+
+    A kind that is not among the keys may be tried.
+    """
+    known, reasons = panel.select([index]).cut_at(until), {}
+    for each in FORECASTERS:
+        alone = "It needs at least two series; there is one." if each.joint and len(panel) < 2 else None
+        reason = each().unsuited(known) or alone
+        if reason is not None:
+            reasons[each.model_fields["kind"].default] = reason
+    return reasons

@@ -34,10 +34,7 @@ class VectorAutoregression(Forecaster):
     order: int | None = Field(None, ge=1, le=60, title="Lags", description="Empty: chosen by the criterion.")
     choose_by: Literal["aic", "bic"] = Field("bic", title="Choose by")
 
-    def unsuited(self, known: Panel) -> str | None:
-        few = super().unsuited(known)
-        if few:
-            return few
+    def objection(self, known: Panel) -> str | None:
         if not np.isfinite(known.values).all():
             return f"It learns where all are known; {int(np.isnan(known.values).sum()):,} points are missing."
         return None

@@ -107,10 +107,7 @@ class Garch(LocalForecaster):
     errors: Literal["normal", "t"] = Field("normal", title="Errors")
     leverage: bool = Field(False, title="Leverage", description="Falls move the variance more than rises.")
 
-    def unsuited(self, known: Panel) -> str | None:
-        few = super().unsuited(known)
-        if few:
-            return few
+    def objection(self, known: Panel) -> str | None:
         values = known.values[np.isfinite(known.values)]
         apart = values - values.mean() if len(values) else values
         memory = float((apart[1:] * apart[:-1]).sum() / max(float((apart**2).sum()), 1e-300))

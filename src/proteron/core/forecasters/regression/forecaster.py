@@ -188,10 +188,7 @@ class Regression(LocalForecaster):
     def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
         return self._named(state, key, "errors")
 
-    def unsuited(self, known: Panel) -> str | None:
-        few = super().unsuited(known)
-        if few:
-            return few
+    def objection(self, known: Panel) -> str | None:
         if self.formula is None and not any(column.role == "known_ahead" for column in known.covariates):
             return "No column is known ahead, so there is only time to regress on."
         return None

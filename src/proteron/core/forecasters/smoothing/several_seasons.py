@@ -39,10 +39,7 @@ class SeveralSeasons(LocalForecaster):
         None, title="ARMA errors", description="(p, q); empty: chosen."
     )
 
-    def unsuited(self, known: Panel) -> str | None:
-        few = super().unsuited(known)
-        if few:
-            return few
+    def objection(self, known: Panel) -> str | None:
         there = int(np.isfinite(known.values).sum())
         if not self.periods and sum(2 * each + 2 <= there for each in known.axis.step.seasons if each > 2) < 2:
             return "The step has at most one season of which two cycles are known; smoothing does for one."
