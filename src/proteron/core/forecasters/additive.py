@@ -5,7 +5,7 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 from pydantic import Field, model_validator
 
-from proteron.core.errors import SettingsError, TooShortError, UnitsError
+from proteron.core.errors import SettingsError, UnitsError
 from proteron.core.forecasters.explain import Curve, Picture
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster
@@ -145,8 +145,6 @@ class Additive(LocalForecaster):
     def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
         values, first = known.series(index), int(known.starts[index])
         present = np.isfinite(values)
-        if present.sum() < 6:
-            raise TooShortError(f"Additive parts need 6 known points; there are {int(present.sum())}.", field="until")
         if self.season == "mul" and values[present].min() <= (self.floor or 0.0):
             raise UnitsError("Multiplied seasons need values above the floor.", field="season")
         span = max(len(values) - 1, 1)

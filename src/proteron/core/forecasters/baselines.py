@@ -9,7 +9,6 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 from pydantic import Field
 
-from proteron.core.errors import TooShortError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster
 from proteron.core.panel import Floats, Panel
@@ -28,8 +27,6 @@ class Baseline(LocalForecaster):
     def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
         values = known.series(index)
         count = int(np.isfinite(values).sum())
-        if not count:
-            raise TooShortError("Nothing is known of this series.", field="until")
         learned = self.look(np.ascontiguousarray(values), known)
         gaps = values - self.means_of(learned, values, np.arange(len(values)), 1)[:, 0]
         gaps = gaps[np.isfinite(gaps)]

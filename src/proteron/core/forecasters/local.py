@@ -7,7 +7,7 @@ from typing import Any, ClassVar
 import numpy as np
 from scipy import special
 
-from proteron.core.errors import ProteronError, UnitsError
+from proteron.core.errors import ProteronError, TooShortError, UnitsError
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
@@ -60,7 +60,8 @@ class LocalForecaster(Forecaster):
     def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
         """What is learned of one series: arrays or numbers by name, the same shapes for all series.
 
-        A name that begins with “~” is a plain fact of this series. Raises `ProteronError` where it must decline.
+        `least` points of it are known. A name that begins with “~” is a plain fact of this series. Raises
+        `ProteronError` where it must decline.
         """
 
     @abstractmethod
@@ -73,6 +74,7 @@ class LocalForecaster(Forecaster):
         for index, key in enumerate(known.keys):
             try:
                 refuse_huge(known.series(index))
+                self._refuse_few(known.series(index))
                 rows.append(self.learn_series(known, index, work))
             except ProteronError as error:
                 declined[key] = error.message
@@ -90,6 +92,12 @@ class LocalForecaster(Forecaster):
         if any(told.values()):
             facts["series"] = told
         return ForecasterState(known.keys, arrays, facts)
+
+    def _refuse_few(self, values: Floats) -> None:
+        there = int(np.isfinite(values).sum())
+        if there < self.least:
+            title = f"{self.title[0].upper()}{self.title[1:]}"
+            raise TooShortError(f"{title} needs {self.least} known points; there are {there}.", field="until")
 
     def _together(self, known: Panel, rows: list[dict[str, Any] | None]) -> Floats:
         """Correlations (n_series, n_series) of one-step errors over the last points; 0 where two hardly overlap."""

@@ -5,7 +5,7 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 from pydantic import Field
 
-from proteron.core.errors import TooShortError, UnitsError
+from proteron.core.errors import UnitsError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster, information
 from proteron.core.panel import Floats, Panel
@@ -39,8 +39,6 @@ class RandomWalkProcess(LocalForecaster):
     def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
         values = known.series(index)
         at = np.flatnonzero(np.isfinite(values))
-        if len(at) < 4:
-            raise TooShortError(f"A random walk needs 4 known points; there are {len(at)}.", field="until")
         if values[at].min() <= 0:
             raise UnitsError("Growth needs values above zero; this series has others.", field="until")
         logs, steps = np.log(values[at]), np.diff(at).astype(np.float64)

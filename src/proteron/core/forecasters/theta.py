@@ -6,7 +6,6 @@ import numpy as np
 from pydantic import Field
 from scipy import optimize
 
-from proteron.core.errors import TooShortError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster, prediction_variance
 from proteron.core.forecasters.smoothing.fit import FittedForm, fit_form, run, seasonal_figure
@@ -44,8 +43,6 @@ class Theta(LocalForecaster):
     def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
         values = np.ascontiguousarray(known.series(index))
         present = np.flatnonzero(np.isfinite(values))
-        if len(present) < 3:
-            raise TooShortError(f"Theta needs 3 known points; there are {len(present)}.", field="until")
         offset = int(present[0])
         values = values[offset:]
         period = self.period or known.axis.step.season

@@ -119,8 +119,6 @@ class Garch(LocalForecaster):
         values = np.ascontiguousarray(known.series(index))
         present = values[np.isfinite(values)]
         past, lags = self.order
-        if len(present) < _LEAST:
-            raise TooShortError(f"Volatility needs {_LEAST} known points; there are {len(present)}.", field="order")
         if lags < 1 or past < 0:
             raise TooShortError("Volatility needs at least one lag of squares.", field="order")
         centre, unit = float(present.mean()), float(present.std())

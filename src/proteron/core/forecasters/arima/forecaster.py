@@ -74,8 +74,6 @@ class Arima(LocalForecaster):
     def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
         values = np.ascontiguousarray(known.series(index))
         present = np.flatnonzero(np.isfinite(values))
-        if len(present) < 4:
-            raise TooShortError(f"An ARIMA model needs 4 known points; there are {len(present)}.", field="order")
         offset = int(present[0])
         outside = self.outside(known, index, int(known.starts[index]))
         rest = None if outside is None else outside[offset : len(values)]

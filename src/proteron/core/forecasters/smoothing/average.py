@@ -37,8 +37,6 @@ class SmoothingAverage(LocalForecaster):
     def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
         values = np.ascontiguousarray(known.series(index))
         present = np.flatnonzero(np.isfinite(values))
-        if len(present) < 3:
-            raise TooShortError(f"Smoothing needs 3 known points; there are {len(present)}.", field="until")
         offset = int(present[0])
         period = self.period or known.axis.step.season
         way = season_way(values[offset:], period, self.season)

@@ -86,8 +86,6 @@ class Smoothing(LocalForecaster):
     def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
         values = np.ascontiguousarray(known.series(index))
         present = np.isfinite(values)
-        if present.sum() < 3:
-            raise TooShortError(f"Smoothing needs 3 known points; there are {int(present.sum())}.", field="trend")
         values, first = values[int(np.flatnonzero(present)[0]) :], int(np.flatnonzero(present)[0])
         period = self.period or known.axis.step.season
         if period > _LONGEST_CYCLE and self.season == "auto":

@@ -48,8 +48,6 @@ class SeveralSeasons(LocalForecaster):
     def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
         values = np.ascontiguousarray(known.series(index))
         present = np.flatnonzero(np.isfinite(values))
-        if len(present) < 8:
-            raise TooShortError(f"Several seasons need 8 known points; there are {len(present)}.", field="periods")
         offset = int(present[0])
         values = values[offset:]
         wanted = self.periods or tuple(float(each) for each in known.axis.step.seasons if each > 2)
