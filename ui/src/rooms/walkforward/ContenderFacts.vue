@@ -285,14 +285,14 @@ async function makeOutlook() {
 }
 .coefficients td,
 .coefficients th {
-  padding: 3px 0 3px 5px;
+  padding: 3px 0 3px 4px;
   white-space: nowrap;
   text-align: right;
   font-weight: 400;
 }
 .coefficients td:first-child {
   padding-left: 0;
-  max-width: 62px;
+  max-width: 54px;
   overflow: hidden;
   text-overflow: ellipsis;
   text-align: left;
