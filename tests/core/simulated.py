@@ -43,6 +43,44 @@ def unobserved_parts(rng: np.random.Generator, count: int, level: float, slope: 
     return 50 + np.cumsum(moves) + rng.normal(size=count)
 
 
+def parts_with_season(rng: np.random.Generator, count: int) -> np.ndarray:
+    """A level and a season of four phases that both drift by .5, seen with unit noise."""
+    season = list(3 * rng.normal(size=3))
+    for _ in range(count):
+        season.append(-sum(season[-3:]) + 0.5 * rng.normal())
+    return unobserved_parts(rng, count, 0.5, 0.0) + np.array(season[3:])
+
+
+def turning_wave(rng: np.random.Generator, count: int) -> np.ndarray:
+    """A level of weight .3 and a wave of period 12 of weight .05, along what the level leaves of the wave."""
+    turn = np.exp(1j * 2 * np.pi / 12)
+    left = (1 - 1 / turn) / (1 - 0.7 / turn)
+    gain = 0.05 * np.conj(left) / abs(left)
+    level, wave, out = 50.0, 6.0 + 0j, np.empty(count)
+    for t in range(count):
+        error = rng.normal()
+        out[t] = level + wave.real + error
+        level, wave = level + 0.3 * error, turn * (wave + gain * error)
+    return out
+
+
+def drawn_back(rng: np.random.Generator, count: int) -> np.ndarray:
+    """A logarithm drawn back to 3 by a tenth a step, with a spread of .05 a step in all."""
+    logs = np.zeros(count + 100)
+    for t in range(1, count + 100):
+        logs[t] = np.exp(-0.1) * logs[t - 1] + 0.05 * rng.normal()
+    return np.exp(3 + logs[100:])
+
+
+def two_that_lean_on_each_other(rng: np.random.Generator, count: int) -> dict[str, np.ndarray]:
+    """A vector autoregression of order 1 around 5 and 9, its errors correlated by .4."""
+    lean, x = np.array([[0.5, 0.2], [-0.1, 0.6]]), np.zeros((count + 100, 2))
+    errors = rng.multivariate_normal([0, 0], [[1, 0.4], [0.4, 1]], size=count + 100)
+    for t in range(1, count + 100):
+        x[t] = lean @ x[t - 1] + errors[t]
+    return {"a": 5 + x[100:, 0], "b": 9 + x[100:, 1]}
+
+
 def shocks_that_last(rng: np.random.Generator, count: int, freedom: float) -> np.ndarray:
     """GARCH(1,1) around 1 with ω .1, α .15, β .75 and standardised t errors."""
     draws = rng.standard_t(freedom, size=count + 300) * np.sqrt((freedom - 2) / freedom)

@@ -9,7 +9,8 @@ from proteron.core.forecasters.forecaster import Work
 from proteron.core.forecasters.smoothing import Form, admissible_forms, choose_form, fit_form
 from proteron.core.forecasters.smoothing.fit import run
 from proteron.core.forecasters.smoothing.forecaster import Smoothing
-from proteron.core.forecasters.smoothing.kernels import fold_back, likelihood, smooth, smooth_back, unfold
+from proteron.core.forecasters.smoothing.kernels import smooth
+from proteron.core.forecasters.smoothing.likelihood import fold_back, likelihood, sensitivities, smooth_back, unfold
 
 FORMS = [
     Form(error, trend, season, damped)
@@ -76,6 +77,18 @@ def test_passes_and_gradients_of_every_form(form: Form, rng: np.random.Generator
     steps = 1e-6 * np.eye(len(free))
     numeric = np.array([(value(free + step) - value(free - step)) / 2e-6 for step in steps])
     np.testing.assert_allclose(slope, numeric, atol=1e-6 * np.abs(numeric).max())
+    again, inner = np.empty(len(free)), np.empty((len(free), len(free)))
+    told = sensitivities(values, error, trend, season, form.damped, period, given, scale, free, True, again, inner)
+    assert told == pytest.approx(value(free), rel=1e-12)
+    np.testing.assert_allclose(again, slope, atol=1e-9 * np.abs(slope).max())
+
+    def residuals(at: np.ndarray) -> np.ndarray:
+        value(at)
+        return ((values - room[0]) / (room[0] if error == 2 else 1.0))[np.isfinite(values)]
+
+    moves = np.array([(residuals(free + step) - residuals(free - step)) / 2e-6 for step in steps])
+    gauss = moves @ moves.T * moves.shape[1] / (residuals(free) ** 2).sum()
+    np.testing.assert_allclose(np.tril(inner), np.tril(gauss), atol=1e-6 * np.abs(gauss).max())
 
 
 def test_the_best_form_is_at_least_as_good_as_published() -> None:

@@ -21,6 +21,12 @@ def kernel(function: Function) -> Function:
     return cast(Function, compiled)
 
 
+def reordering_kernel(function: Function) -> Function:
+    """As `kernel`, for sums whose last bits do not matter: added up in the machine's width, the same each time."""
+    compiled = njit(cache=True, nogil=True, error_model="numpy", fastmath={"reassoc", "contract", "nsz"})(function)
+    return cast(Function, compiled)
+
+
 @cache
 def _blas() -> ThreadpoolController:
     """The libraries of linear algebra, found once: looking for them takes longer than a small fit."""

@@ -237,10 +237,20 @@ class Additive(LocalForecaster):
         learned = self.learned(state, key)
         if learned is None:
             return {}
+        return self._named(learned, learned["slopes"])
+
+    def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Given how much the bends are shrunk."""
+        learned = self.learned(state, key)
+        return {} if learned is None else self._named(learned, np.sqrt(np.maximum(np.diag(learned["covariance"]), 0.0)))
+
+    @staticmethod
+    def _named(learned: dict[str, Any], numbers: Floats) -> dict[str, float]:
+        """Those of the numbers (k,) that have a meaning of their own, in units of the series."""
         unit = float(learned["unit"])
-        pairs = zip(learned["~names"], learned["~parts"], learned["slopes"].tolist(), strict=False)
-        return {name: value * unit for name, part, value in pairs if part in ("occasions", "covariates")} | {
-            "slope": float(learned["slopes"][1]) * unit / float(learned["span"])
+        triples = zip(learned["~names"], learned["~parts"], numbers.tolist(), strict=False)
+        return {name: value * unit for name, part, value in triples if part in ("occasions", "covariates")} | {
+            "slope": float(numbers[1]) * unit / float(learned["span"])
         }
 
     def summary_of(self, learned: dict[str, Any]) -> str:

@@ -228,7 +228,8 @@ class SeasonalMean(_Level):
         counts = np.bincount(phases[present], minlength=period)
         sums = np.bincount(phases[present], weights=values[present], minlength=period)
         figure = np.where(counts > 0, sums / np.maximum(counts, 1), np.nanmean(values))
-        return {"figure": figure, "period": period, "cycles": max(float(counts.mean()), 1.0)}
+        seen = np.where(counts > 0, counts, np.nan)
+        return {"figure": figure, "period": period, "cycles": max(float(counts.mean()), 1.0), "seen": seen}
 
     def spent(self, learned: dict[str, Any]) -> int:
         return int(learned["period"])
@@ -248,6 +249,13 @@ class SeasonalMean(_Level):
         if learned is None:
             return {}
         return {f"phase {i + 1}": float(value) for i, value in enumerate(learned["figure"][: int(learned["period"])])}
+
+    def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        if learned is None:
+            return {}
+        errors = float(learned["spread"]) / np.sqrt(learned["seen"][: int(learned["period"])])
+        return {f"phase {i + 1}": float(value) for i, value in enumerate(errors)}
 
     def summary_of(self, learned: dict[str, Any]) -> str:
         figure = learned["figure"][: int(learned["period"])]

@@ -10,6 +10,7 @@ from proteron.core.panel import Floats
 GO_ON, DONE, STUCK = 0, 1, 2
 _SUFFICIENT = 1e-4
 _CURVATURE = 1e-12
+_CURVATURE_KNOWN = 2.0
 
 
 @kernel
@@ -18,6 +19,14 @@ def bfgs_room(size: int) -> Floats:
     room = np.zeros((size + 5, size + 5))
     room[size + 4, 4] = 1.0  # the first telling
     return room
+
+
+@kernel
+def bfgs_knows(room: Floats, inverse: Floats) -> None:
+    """Say before the first telling what the inverse Hessian (size, size) is, roughly."""
+    size = len(inverse)
+    room[:size, :size] = inverse
+    room[size + 4, 4] = _CURVATURE_KNOWN
 
 
 @kernel
@@ -32,12 +41,15 @@ def bfgs_tell(room: Floats, x: Floats, value: float, gradient: Floats, tolerance
     size = len(x)
     best, slope = room[size, :size], room[size + 1, :size]
     facts = room[size + 4]  # best value, step, slope along the direction, small gains in a row, first
-    if facts[4] == 1.0:
+    if facts[4] > 0:
+        known = facts[4] == _CURVATURE_KNOWN
         facts[4] = 0.0
         if not np.isfinite(value):
             return STUCK
         facts[0] = value
         best[:], slope[:] = x, gradient
+        if known:
+            return _onwards(room, x)
         _start(room, x)
         return GO_ON if facts[2] < 0 else DONE
     if not np.isfinite(value) or value > facts[0] + _SUFFICIENT * facts[1] * facts[2]:
@@ -144,3 +156,21 @@ def hessian(function: Callable[[Floats], float], point: Floats, steps: Floats) -
                     total += one * two * function(moved)
             out[i, j] = out[j, i] = total / (4 * steps[i] * steps[j])
     return out
+
+
+def covariance_from(minus: Callable[[Floats], float], place: Floats, steps: Floats) -> Floats:
+    """Covariance (k, k) of numbers where minus a log-likelihood of (k,) is smallest; NaN where its Hessian is singular.
+
+    Second derivatives are central differences by `steps` (k,).
+    """
+    curvature = hessian(minus, place, steps)
+    try:
+        return np.asarray(np.linalg.inv(curvature)) if np.isfinite(curvature).all() else np.full_like(curvature, np.nan)
+    except np.linalg.LinAlgError:
+        return np.full_like(curvature, np.nan)
+
+
+def errors_from(minus: Callable[[Floats], float], place: Floats, steps: Floats) -> Floats:
+    """Standard errors (k,) by `covariance_from`; NaN where the likelihood does not bend."""
+    spread = np.diag(covariance_from(minus, place, steps))
+    return np.asarray(np.sqrt(np.where(spread > 0, spread, np.nan)))

@@ -8,6 +8,7 @@ from pydantic import Field
 from proteron.core.errors import UnitsError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster, information
+from proteron.core.forecasters.minimise import errors_from
 from proteron.core.panel import Floats, Panel
 from proteron.core.phases import previous_of_phase
 from proteron.core.timeline import Ints
@@ -51,7 +52,7 @@ class RandomWalkProcess(LocalForecaster):
             variance = float(((moves - drift * steps) ** 2 / steps).mean())
             loglik = -0.5 * float((np.log(2 * np.pi * max(variance, 1e-300) * steps) + 1).sum())
             learned = {"drift": drift, "variance": variance, "pull": 0.0, "level": 0.0, "loglik": loglik,
-                       "error": np.sqrt(variance / steps.sum())}  # fmt: skip
+                       "error": np.sqrt(variance / steps.sum()), "spread_error": np.sqrt(2 / count)}  # fmt: skip
         if learned["variance"] > _WILDEST:
             raise UnitsError("Growth is so wild that the mean of what may come says nothing.", field="until")
         return learned | {"loglik": learned["loglik"] - float(logs[1:].sum()), "count": count}
@@ -102,7 +103,13 @@ class RandomWalkProcess(LocalForecaster):
 
     def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
         learned = self.learned(state, key)
-        return {} if learned is None or self.reverting else {"drift": float(learned["error"])}
+        if learned is None:
+            return {}
+        doubt = {"variance": float(learned["variance"] * learned["spread_error"])}
+        if self.reverting:
+            pull, level = float(learned["pull"]), float(np.exp(learned["level"]))
+            return {"pull": pull * float(learned["pull_error"]), "level": level * float(learned["error"])} | doubt
+        return {"drift": float(learned["error"])} | doubt
 
     def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
         learned = self.learned(state, key)
@@ -123,6 +130,13 @@ class RandomWalkProcess(LocalForecaster):
 def _drawn_back(logs: Floats, steps: Floats) -> dict[str, Any]:
     """Maximum likelihood of a process drawn back to a level, over a grid of pulls made finer twice."""
 
+    def minus(numbers: Floats) -> float:
+        """Minus the log-likelihood at the logarithms of pull and variance, and the level."""
+        kept = np.exp(-np.exp(numbers[0]) * steps)
+        wide = np.exp(numbers[1]) * (1 - kept**2) / (2 * np.exp(numbers[0]))
+        rest = logs[1:] - numbers[2] - (logs[:-1] - numbers[2]) * kept
+        return 0.5 * float((np.log(2 * np.pi * wide) + rest**2 / wide).sum())
+
     def at(pull: float) -> tuple[float, float, float]:
         kept = np.exp(-pull * steps)
         wide = (1 - kept**2) / (2 * pull)
@@ -139,4 +153,8 @@ def _drawn_back(logs: Floats, steps: Floats) -> dict[str, Any]:
         low, high = grid[max(best - 1, 0)], grid[min(best + 1, 40)]
     pull = float(np.exp(grid[best]))
     loglik, level, variance = at(pull)
-    return {"drift": 0.0, "variance": variance, "pull": pull, "level": level, "loglik": loglik, "error": np.nan}
+    place = np.array([np.log(pull), np.log(max(variance, 1e-300)), level])
+    far = np.sqrt(max(variance, 1e-300) / (2 * pull))
+    errors = errors_from(minus, place, np.array([0.02, 0.01, 0.02 * far]))
+    return {"drift": 0.0, "variance": variance, "pull": pull, "level": level, "loglik": loglik,
+            "pull_error": errors[0], "spread_error": errors[1], "error": errors[2]}  # fmt: skip

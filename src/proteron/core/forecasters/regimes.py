@@ -11,7 +11,7 @@ from proteron.core.forecasters.arima.polynomials import from_partial
 from proteron.core.forecasters.explain import Curve, Picture
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster
-from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell, hessian
+from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell, errors_from
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
@@ -196,11 +196,7 @@ class SwitchingRegimes(LocalForecaster):
 
         out = np.full(len(numbers), np.nan)
         steps = np.where(used >= 4, 1e-4, 1e-3)
-        try:
-            spread = np.diag(np.linalg.inv(hessian(minus, numbers[used], steps)))
-        except np.linalg.LinAlgError:
-            return out
-        out[used] = np.sqrt(np.where(spread > 0, spread, np.nan))
+        out[used] = errors_from(minus, numbers[used], steps)
         return out
 
     def _passed(self, learned: dict[str, Any], values: Floats) -> tuple[Floats, Floats]:

@@ -9,12 +9,13 @@ from proteron.core.compiled import kernel
 from proteron.core.errors import TooShortError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster, prediction_variance
-from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell, hessian
+from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell, covariance_from
 from proteron.core.forecasters.normal_equations import solve_normal
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
 _APART = 1e-5
+_AS_GOOD_AS_ZERO = -12.0  # logarithm of a variance over that of the noise
 _SETTLED, _FORGOTTEN = 1e-14, 1e-60
 _LONGEST_SEASON = 60
 _LONGEST_LEARNED = 1500
@@ -224,20 +225,43 @@ class _Parts(LocalForecaster):
         loglik = -value - 0.5 * (count - size) * (np.log(2 * np.pi) + 1) - (count - size) * np.log(unit)
         begin = start * unit
         begin[0] += centre
-        curvature = hessian(
-            lambda at: diffuse_value(scaled, move, drifting, at, count, np.zeros(size)), free.copy(),
-            np.full(len(free), 1e-2),
-        )  # fmt: skip
-        try:
-            spread = np.diag(np.linalg.inv(curvature))
-            doubt = np.sqrt(np.where(spread > 0, spread, np.nan))
-        except np.linalg.LinAlgError:
-            doubt = np.full(len(free), np.nan)
+        doubt = self._doubt(scaled, move, drifting, free, count)
         return {
             "offset": offset, "trend": float(trend), "period": period, "begin": begin,
             "noise": variance * unit**2, "ratios": np.exp(free), "doubt": doubt, "loglik": float(loglik),
             "count": count, "free": len(names) + 1,
         }  # fmt: skip
+
+    def _doubt(self, scaled: Floats, move: Floats, drifting: Floats, free: Floats, count: int) -> Floats:
+        """Standard errors of the logarithms of all variances, drifts first and the noise last, (parts + 1,).
+
+        The noise was profiled out: it follows the ratios, and is in doubt besides. NaN for what is as good as zero.
+        """
+        size = len(move) - 1
+        there = np.flatnonzero(free > _AS_GOOD_AS_ZERO)
+
+        def whole(at: Floats) -> Floats:
+            moved = free.copy()
+            moved[there] = at
+            return moved
+
+        def minus(at: Floats) -> float:
+            return float(diffuse_value(scaled, move, drifting, whole(at), count, np.zeros(size)))
+
+        def noise(at: Floats) -> float:
+            start = np.zeros(size)
+            diffuse_value(scaled, move, drifting, whole(at), count, start)
+            return float(np.log(max(self._scaled_variance(scaled, move, drifting, whole(at), start), 1e-300)))
+
+        steps = 1e-2 * np.eye(len(there))
+        covariance = covariance_from(minus, free[there], np.full(len(there), 1e-2))
+        follows = np.array([(noise(free[there] + step) - noise(free[there] - step)) / 2e-2 for step in steps])
+        own = 2.0 / max(count - size, 1)
+        out = np.full(len(free) + 1, np.nan)
+        for place, row in [*zip(there.tolist(), np.eye(len(there)), strict=True), (-1, np.zeros(len(there)))]:
+            turned = row + follows if len(there) else row
+            out[place] = np.sqrt(max(float(turned @ covariance @ turned), 0.0) + own)
+        return out
 
     @staticmethod
     def _scaled_variance(scaled: Floats, move: Floats, drifting: Floats, free: Floats, start: Floats) -> float:
@@ -325,13 +349,13 @@ class _Parts(LocalForecaster):
         return found | {"variance_observation": noise}
 
     def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
-        """Of the drifts' variances, from the curvature in their logarithms, the noise being as it is."""
+        """Of all variances, from the curvature of the likelihood in their logarithms."""
         learned = self.learned(state, key)
         if learned is None:
             return {}
         _, _, names = parts_of_state(bool(learned["trend"]), int(learned["period"]))
         noise = float(learned["noise"])
-        triples = zip(names, learned["ratios"], learned["doubt"], strict=False)
+        triples = zip((*names, "observation"), (*learned["ratios"][: len(names)], 1.0), learned["doubt"], strict=True)
         return {f"variance_{name}": float(ratio * doubt) * noise for name, ratio, doubt in triples}
 
     def summary_of(self, learned: dict[str, Any]) -> str:

@@ -8,6 +8,7 @@ from scipy import optimize
 
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster, prediction_variance
+from proteron.core.forecasters.smoothing.doubt import standard_errors
 from proteron.core.forecasters.smoothing.fit import FittedForm, fit_form, run, seasonal_figure
 from proteron.core.forecasters.smoothing.forecaster import Part
 from proteron.core.forecasters.smoothing.forms import Form
@@ -55,9 +56,11 @@ class Theta(LocalForecaster):
         theta = self.theta or self._best(flat, level, slope)
         steep = _steep(flat, theta, level, slope)
         fitted = fit_form(steep, Form(), 1)
+        weight_errors, start_errors = standard_errors(fitted, steep, np.full(4, np.nan), True)
         learned = {
             "offset": offset, "period": period, "way": float({None: 0, "add": 1, "mul": 2}[way]), "figure": figure,
             "level": level, "slope": slope, "theta": theta, "weight": fitted.weights[0], "start": fitted.start[0],
+            "weight_error": weight_errors[0], "start_error": start_errors[0],
         }  # fmt: skip
         gaps = flat - self._flat_means(learned, flat, np.arange(len(flat)), 1)[:, 0]
         gaps = gaps[np.isfinite(gaps)]
@@ -124,6 +127,13 @@ class Theta(LocalForecaster):
             return {}
         return {"level_weight": float(learned["weight"]), "start_level": float(learned["start"]),
                 "drift": float(learned["slope"]), "theta": float(learned["theta"])}  # fmt: skip
+
+    def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Of the smoothing, line and theta being as they are."""
+        learned = self.learned(state, key)
+        if learned is None:
+            return {}
+        return {"level_weight": float(learned["weight_error"]), "start_level": float(learned["start_error"])}
 
     def summary_of(self, learned: dict[str, Any]) -> str:
         season = ("no season", "a season added", "a season multiplied")[int(learned["way"])]

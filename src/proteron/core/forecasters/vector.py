@@ -160,9 +160,12 @@ class VectorAutoregression(Forecaster):
     def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
         row, spread, names = state.row(key), state.arrays["spread"], list(self.parameters(state, key))
         order = int(state.facts["order"])
-        scale = np.concatenate([[1.0], np.tile(1 / spread, order)]) * spread[row]
-        errors = np.sqrt(state.arrays["covariance"][row, row] * state.arrays["inverse"].diagonal()) * scale
-        return dict(zip(names[1:], errors[1:].tolist(), strict=True))
+        centred = np.tile(state.arrays["centre"] / spread, order)
+        turned = np.diag(np.concatenate([[1.0], np.tile(1 / spread, order)])) * spread[row]
+        turned[0, 1:] = -centred * spread[row]  # the constant belongs to values as they are
+        spans = np.einsum("ij,jk,ik->i", turned, state.arrays["inverse"], turned)
+        errors = np.sqrt(state.arrays["covariance"][row, row] * spans)
+        return dict(zip(names, errors.tolist(), strict=True))
 
     def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
         """Of all equations together."""

@@ -10,7 +10,7 @@ from proteron.core.compiled import kernel
 from proteron.core.errors import TooShortError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster
-from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell, hessian
+from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell, errors_from
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
@@ -151,11 +151,7 @@ class Garch(LocalForecaster):
             moved[used] = at
             return float(minus_likelihood(scaled, moved, lags, past, _t_constant(moved[-1]), room))
 
-        try:
-            spread = np.diag(np.linalg.inv(hessian(natural, numbers[used], steps[used])))
-            errors[used] = np.sqrt(np.where(spread > 0, spread, np.nan))
-        except np.linalg.LinAlgError:
-            pass
+        errors[used] = errors_from(natural, numbers[used], steps[used])
         count = len(present)
         sizes = np.ones(len(numbers))
         sizes[0], sizes[1] = unit, unit**2

@@ -15,7 +15,7 @@ from proteron.core.forecasters.arima.likelihood import (
     profiled,
 )
 from proteron.core.forecasters.local import information, prediction_variance
-from proteron.core.forecasters.minimise import hessian
+from proteron.core.forecasters.minimise import errors_from
 from proteron.core.panel import Floats
 
 _TOLERANCE = 1e-10
@@ -86,7 +86,8 @@ class ArimaFit:
 
     @property
     def standard_errors(self) -> dict[str, float]:
-        return dict(zip((*self.orders.names, *self.effect_names), self.errors.tolist(), strict=True))
+        named = dict(zip((*self.orders.names, *self.effect_names), self.errors.tolist(), strict=True))
+        return named | {"variance": self.variance * float(np.sqrt(2 / max(self.count, 1)))}
 
     @property
     def criteria(self) -> dict[str, float]:
@@ -256,8 +257,4 @@ class _Task:
             shifted[:, 0] = self.columns[:, 0] - self.columns[:, after:] @ moved[size:]
             return self.value(np.ascontiguousarray(moved[:size]), shifted, white, filled)
 
-        try:
-            spread = np.diag(np.linalg.inv(hessian(at, point, steps)))
-        except np.linalg.LinAlgError:
-            return np.full(len(point), np.nan)
-        return np.sqrt(np.where(spread > 0, spread, np.nan))
+        return errors_from(at, point, steps)

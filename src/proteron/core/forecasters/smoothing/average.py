@@ -8,6 +8,7 @@ from pydantic import Field
 from proteron.core.errors import TooShortError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster, prediction_variance, spread_out
+from proteron.core.forecasters.smoothing.doubt import standard_errors
 from proteron.core.forecasters.smoothing.fit import FittedForm, fit_form, run, seasonal_figure
 from proteron.core.forecasters.smoothing.forecaster import Part, means_after
 from proteron.core.forecasters.smoothing.forms import Form
@@ -16,6 +17,7 @@ from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
 _FORMS = (Form(), Form(trend="add"), Form(trend="add", damped=True))
+_NAMES = ("simple", "trend", "damped")
 
 
 class SmoothingAverage(LocalForecaster):
@@ -42,15 +44,16 @@ class SmoothingAverage(LocalForecaster):
         way = season_way(values[offset:], period, self.season)
         figure = seasonal_figure(values[offset:], period, way) if way else np.zeros(1)
         flat = without_season(values[offset:], figure, way)
-        weights, starts = np.full((3, 4), np.nan), np.full((3, 3), np.nan)
+        weights, starts, errors = np.full((3, 4), np.nan), np.full((3, 3), np.nan), np.full(3, np.nan)
         for row, form in enumerate(_FORMS):
             try:
                 fitted = fit_form(flat, form, 1)
             except TooShortError:
                 continue
             weights[row], starts[row] = fitted.weights, fitted.start
+            errors[row] = standard_errors(fitted, flat, np.full(4, np.nan), True)[0][0]
         learned = {"offset": offset, "way": float({None: 0, "add": 1, "mul": 2}[way]), "figure": figure,
-                   "period": len(figure), "weights": weights, "starts": starts}  # fmt: skip
+                   "period": len(figure), "weights": weights, "starts": starts, "errors": errors}  # fmt: skip
         gaps = flat - self._flat_means(learned, flat, np.arange(len(flat)), 1)[:, 0]
         gaps = gaps[np.isfinite(gaps)]
         spent = 4 + (len(figure) if way else 0)
@@ -108,8 +111,13 @@ class SmoothingAverage(LocalForecaster):
         learned = self.learned(state, key)
         if learned is None:
             return {}
-        names = ("simple", "trend", "damped")
-        return {f"level_weight {name}": float(each[0]) for name, each in zip(names, learned["weights"], strict=True)}
+        return {f"level_weight {name}": float(each[0]) for name, each in zip(_NAMES, learned["weights"], strict=True)}
+
+    def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        if learned is None:
+            return {}
+        return {f"level_weight {name}": float(each) for name, each in zip(_NAMES, learned["errors"], strict=True)}
 
     def summary_of(self, learned: dict[str, Any]) -> str:
         weights = ", ".join(f"{each[0]:.3g}" for each in learned["weights"] if np.isfinite(each[0]))

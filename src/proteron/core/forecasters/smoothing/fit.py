@@ -8,8 +8,10 @@ import numpy as np
 
 from proteron.core.errors import TooShortError
 from proteron.core.forecasters.local import information, prediction_variance
+from proteron.core.forecasters.smoothing.climb import fit
 from proteron.core.forecasters.smoothing.forms import Form
-from proteron.core.forecasters.smoothing.kernels import fit, smooth, unfold
+from proteron.core.forecasters.smoothing.kernels import average_apart, smooth
+from proteron.core.forecasters.smoothing.likelihood import unfold
 from proteron.core.panel import Floats
 
 Starts = Literal["optimised", "heuristic"]
@@ -90,23 +92,8 @@ def seasonal_figure(head: Floats, period: int, way: str) -> Floats:
 
     Deviations sum to zero, ratios (“mul”) to the period.
     """
-    weights = np.ones(period + 1 - period % 2)
-    if period % 2 == 0:
-        weights[[0, -1]] = 0.5
-    known = np.isfinite(head)
-    total = np.convolve(np.where(known, head, 0.0), weights, "valid")
-    share = np.convolve(known.astype(float), weights, "valid")
-    half = len(weights) // 2
-    centre = np.where(share > 0.5 * period, total / np.maximum(share, 1e-300), np.nan)
-    middle = head[half : half + len(centre)]
-    with np.errstate(invalid="ignore", divide="ignore"):
-        apart = middle - centre if way == "add" else middle / centre
-    phases = (np.arange(len(apart)) + half) % period
-    figure = np.full(period, 0.0 if way == "add" else 1.0)
-    for phase in range(period):
-        there = apart[(phases == phase) & np.isfinite(apart)]
-        if len(there):
-            figure[phase] = there.mean()
+    figure = np.empty(period)
+    average_apart(head, period, way == "add", figure)
     if way == "add":
         return figure - figure.mean()
     figure = np.maximum(figure, 1e-2)
@@ -169,7 +156,7 @@ def fit_form(
     return replace(fitted, variance=variance, loglik=float(loglik))
 
 
-_START = (-0.8, -2.0, -2.0, 1.5)  # level .31, trend .12 of it, season .12 of what is left, damping .95
+_START = (-0.39, -0.865, -0.865, 0.69)  # level .31, trend .12 of it, season .12 of what is left, damping .95
 
 
 def _scaled_start(start: Floats, form: Form, unit: float) -> Floats:

@@ -10,6 +10,7 @@ from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.forecasters.explain import Curve, Picture
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster
+from proteron.core.forecasters.smoothing.doubt import standard_errors
 from proteron.core.forecasters.smoothing.fit import (
     FittedForm,
     Passed,
@@ -103,8 +104,11 @@ class Smoothing(LocalForecaster):
             best, tried = choose_form(values, forms, period, criterion, given, self._starts_of)
         if not np.isfinite(best.loglik):
             raise TooShortError("Smoothing found no weights that go with these values.", field="trend")
+        fixed = np.array([np.nan if each is None else each for each in given], dtype=np.float64)
+        weight_errors, start_errors = standard_errors(best, values, fixed, self.starts == "optimised")
         return {
             "offset": first, "form": _coded(best.form), "period": best.period, "weights": best.weights,
+            "weight_errors": weight_errors, "start_errors": start_errors,
             "start": best.start, "variance": best.variance, "loglik": best.loglik, "free": best.free,
             "count": best.count,
             "~tried": [{"form": each.form.words, **each.criteria} for each in tried[:30]],
@@ -197,20 +201,15 @@ class Smoothing(LocalForecaster):
         if learned is None:
             return {}
         fitted = _fitted(learned)
-        form, weights, start = fitted.form, fitted.weights.tolist(), fitted.start.tolist()
-        out = {"level_weight": weights[0]}
-        if form.trend is not None:
-            out |= {"trend_weight": weights[1]}
-        if form.season is not None:
-            out |= {"season_weight": weights[2]}
-        if form.damped:
-            out |= {"damping": weights[3]}
-        out |= {"start_level": start[0]}
-        if form.trend is not None:
-            out |= {"start_trend": start[1]}
-        if form.season is not None:
-            out |= {f"start_season_{i + 1}": value for i, value in enumerate(start[2:])}
-        return out | {"variance": fitted.variance}
+        return _named(fitted.form, fitted.weights, fitted.start) | {"variance": fitted.variance}
+
+    def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        if learned is None:
+            return {}
+        fitted = _fitted(learned)
+        found = _named(fitted.form, learned["weight_errors"], learned["start_errors"][: 2 + fitted.period])
+        return found | {"variance": fitted.variance * np.sqrt(2 / fitted.count)}
 
     def pictures(self, state: ForecasterState, panel: Panel, key: str) -> list[Picture]:
         """The one-step error against each weight, the others and the start as they were learned."""
@@ -251,6 +250,23 @@ class Smoothing(LocalForecaster):
         damping = f", damped by {fitted.weights[3]:.3g} a step" if fitted.form.damped else ""
         words = fitted.form.words
         return f"{words[0].upper()}{words[1:]}; weights: {', '.join(weights)}{damping}."
+
+
+def _named(form: Form, weights: Floats, start: Floats) -> dict[str, float]:
+    """Those of four weights and 2 + period start values that a form has."""
+    out = {"level_weight": float(weights[0])}
+    if form.trend is not None:
+        out["trend_weight"] = float(weights[1])
+    if form.season is not None:
+        out["season_weight"] = float(weights[2])
+    if form.damped:
+        out["damping"] = float(weights[3])
+    out["start_level"] = float(start[0])
+    if form.trend is not None:
+        out["start_trend"] = float(start[1])
+    if form.season is not None:
+        out |= {f"start_season_{i + 1}": float(value) for i, value in enumerate(start[2:])}
+    return out
 
 
 def _coded(form: Form) -> Floats:

@@ -9,7 +9,7 @@ from proteron.core.errors import TooShortError
 from proteron.core.forecasters.explain import Curve, Picture
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster, information, prediction_variance, spread_out
-from proteron.core.forecasters.smoothing.waves import FittedWaves, WaveForm, choose_waves
+from proteron.core.forecasters.smoothing.waves import FittedWaves, WaveForm, choose_waves, standard_errors
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
@@ -62,12 +62,13 @@ class SeveralSeasons(LocalForecaster):
             return self._described(offset, still, [])
         trends = _TRENDS if self.trend == "auto" else (self.trend,)
         best, tried = choose_waves(values, periods, self.waves, trends, self.errors)
-        return self._described(offset, best, tried)
+        return self._described(offset, best, tried) | {"errors": standard_errors(best, values)}
 
     @staticmethod
     def _described(offset: int, best: FittedWaves, tried: list[FittedWaves]) -> dict[str, Any]:
         form = best.form
         return {
+            "errors": np.full(len(best.named(best.free)), np.nan),
             "offset": offset, "free": best.free, "begin": best.begin, "variance": best.variance, "loglik": best.loglik,
             "count": best.count, "spent": form.weights + form.seeds + 1,
             "~trend": form.trend, "~seasons": [list(each) for each in form.seasons], "~arma": list(form.arma),
@@ -119,19 +120,15 @@ class SeveralSeasons(LocalForecaster):
         if learned is None:
             return {}
         fitted = self._fitted(learned)
-        numbers, gammas, ar, ma = fitted.learned
-        out = {"level_weight": float(numbers[0])}
-        if fitted.form.trend != "none":
-            out["trend_weight"] = float(numbers[1])
-        if fitted.form.trend == "damped":
-            out["damping"] = float(numbers[2])
-        for place, (period, _) in enumerate(fitted.form.seasons):
-            mine = np.flatnonzero(fitted.form.owners == place)
-            if len(mine):
-                out[f"season_{period:g}_weight"] = float(np.hypot(*gammas[mine[0]]))
-        out |= {f"ar{i + 1}": float(value) for i, value in enumerate(ar)}
-        out |= {f"ma{i + 1}": float(value) for i, value in enumerate(ma)}
-        return out | {"start_level": float(fitted.begin[0]), "variance": fitted.variance}
+        return fitted.named(fitted.free) | {"start_level": float(fitted.begin[0]), "variance": fitted.variance}
+
+    def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        learned = self.learned(state, key)
+        if learned is None:
+            return {}
+        fitted = self._fitted(learned)
+        named = dict(zip(fitted.named(fitted.free), learned["errors"].tolist(), strict=False))
+        return named | {"variance": fitted.variance * float(np.sqrt(2 / fitted.count))}
 
     def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
         learned = self.learned(state, key)

@@ -5,23 +5,23 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+from scipy import special
 
-from proteron.core.compiled import kernel
 from proteron.core.errors import TooShortError
 from proteron.core.forecasters.arima.fit import Orders
-from proteron.core.forecasters.arima.polynomials import from_partial, to_partial
+from proteron.core.forecasters.arima.polynomials import to_partial
 from proteron.core.forecasters.arima.search import Limits, choose_orders
 from proteron.core.forecasters.local import information
-from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell
-from proteron.core.forecasters.normal_equations import solve_normal
+from proteron.core.forecasters.minimise import covariance_from
+from proteron.core.forecasters.smoothing.wave_kernels import maximise_waves, pass_waves, start_of_waves, wave_numbers
 from proteron.core.panel import Floats
 
-_APART = 1e-6
+_FAR = 0.02
+_LEAST_BEND = 0.05
+_MOST_WORK = 1e7  # points, times columns, times squared numbers
 _MOST_STEPS, _FEW_STEPS = 120, 30
-_GROWS, _GROWS_AS_TIME = 1.02, 2.2  # late over early effect on the errors; more is a start that is never forgotten
 _LONGEST_CHOICE = 2500
 _MOST_WAVES = 10
-_NEVER = 1e9
 _SAME_ANGLE = 1e-6
 
 
@@ -76,175 +76,6 @@ class WaveForm:
         return f"{trend}, {seasons or 'no season'}{errors}"
 
 
-@kernel
-def pass_waves(  # noqa: C901
-    values: Floats, numbers: Floats, turns: Floats, gammas: Floats, ar: Floats, ma: Floats, sloped: bool,
-    begin: Floats, zero: bool, errors: Floats, kept: Floats,
-) -> None:  # fmt: skip
-    """One-step errors (n,) from a start (size,); `kept` (n + 1, size), or with no rows, gets the states.
-
-    `numbers` are level and slope weights and damping, `gammas` (k, 2) the weights of each wave. The state: level, slope
-    where `sloped`, both halves of each wave, the last p disturbances, the last q errors. With `zero`, values count as
-    nothing where they are known, which gives what a start does to the errors. NaN is missing.
-    """
-    p, q, waves = len(ar), len(ma), len(turns)
-    first = 2 if sloped else 1
-    after = first + 2 * waves
-    alpha, beta, phi = numbers[0], numbers[1], numbers[2]
-    cosines, sines = np.cos(turns), np.sin(turns)
-    state = begin.copy()
-    for t in range(len(values)):
-        if t < len(kept):
-            kept[t] = state
-        base = state[0] + (phi * state[1] if sloped else 0.0)
-        mean = base
-        for k in range(waves):
-            mean += state[first + 2 * k]
-        pushed = 0.0
-        for i in range(p):
-            pushed += ar[i] * state[after + i]
-        for i in range(q):
-            pushed += ma[i] * state[after + p + i]
-        mean += pushed
-        value = values[t]
-        error = 0.0
-        if value == value:
-            error = (0.0 if zero else value) - mean
-            errors[t] = error
-        else:
-            errors[t] = 0.0
-        moved = pushed + error
-        state[0] = base + alpha * moved
-        if sloped:
-            state[1] = phi * state[1] + beta * moved
-        for k in range(waves):
-            here, there = state[first + 2 * k], state[first + 2 * k + 1]
-            state[first + 2 * k] = cosines[k] * here + sines[k] * there + gammas[k, 0] * moved
-            state[first + 2 * k + 1] = cosines[k] * there - sines[k] * here + gammas[k, 1] * moved
-        for i in range(p - 1, 0, -1):
-            state[after + i] = state[after + i - 1]
-        if p:
-            state[after] = moved
-        for i in range(q - 1, 0, -1):
-            state[after + p + i] = state[after + p + i - 1]
-        if q:
-            state[after + p] = error
-    if len(kept) > len(values):
-        kept[len(values)] = state
-
-
-@kernel
-def wave_numbers(
-    free: Floats, trend: int, turns: Floats, owners: Floats, seasons: int, p: int, q: int
-) -> tuple[Floats, Floats, Floats, Floats]:
-    """Weights (3,), weights of each wave (k, 2), AR and MA from unbounded numbers.
-
-    A season's two weights act on its waves before they turn: there the first need only be above zero for any wave to
-    be forgotten, while weights after the turn, as in the paper, would have to differ from wave to wave.
-    """
-    numbers = np.zeros(3)
-    numbers[0] = 1.0 / (1.0 + np.exp(-free[0]))
-    numbers[2] = 1.0
-    at = 1
-    if trend:
-        numbers[1] = numbers[0] / (1.0 + np.exp(-free[at]))
-        at += 1
-    if trend == 2:
-        numbers[2] = 0.8 + 0.2 / (1.0 + np.exp(-free[at]))
-        at += 1
-    gammas = np.empty((len(owners), 2))
-    for k in range(len(owners)):
-        place = at + 2 * int(owners[k])
-        ahead = 0.5 / (1.0 + np.exp(-free[place]))
-        aside = ahead * np.tanh(free[place + 1])
-        cosine, sine = np.cos(turns[k]), np.sin(turns[k])
-        gammas[k, 0], gammas[k, 1] = cosine * ahead + sine * aside, cosine * aside - sine * ahead
-    at += 2 * seasons
-    ar = from_partial(np.tanh(free[at : at + p]))
-    ma = -from_partial(np.tanh(free[at + p : at + p + q]))
-    return numbers, gammas, ar, ma
-
-
-@kernel
-def start_of_waves(
-    values: Floats, numbers: Floats, turns: Floats, gammas: Floats, ar: Floats, ma: Floats, sloped: bool,
-    begin: Floats, room: Floats,
-) -> float:  # fmt: skip
-    """The start (seeds of `begin`) with the smallest squares, and these; inf where some start is never forgotten.
-
-    The model is linear in its start, so this is least squares on what a unit of each part of it does (n, seeds).
-    """
-    seeds = room.shape[1] - 1
-    nothing = np.empty((0, len(begin)))
-    begin[:] = 0.0
-    pass_waves(values, numbers, turns, gammas, ar, ma, sloped, begin, False, room[:, 0], nothing)
-    half, quarter = len(values) // 2, len(values) - len(values) // 4
-    for i in range(seeds):
-        begin[i] = 1.0
-        pass_waves(values, numbers, turns, gammas, ar, ma, sloped, begin, True, room[:, 1 + i], nothing)
-        begin[i] = 0.0
-        early, late = 0.0, 0.0
-        for t in range(len(values)):
-            size = abs(room[t, 1 + i])
-            if not size < _NEVER:
-                return np.inf
-            if t < half:
-                early = max(early, size)
-            elif t >= quarter:
-                late = max(late, size)
-        if late > (_GROWS_AS_TIME if sloped and i < 2 else _GROWS) * early:
-            return np.inf
-    inner, right, squares = np.zeros((seeds, seeds)), np.zeros(seeds), 0.0
-    for t in range(len(values)):
-        squares += room[t, 0] * room[t, 0]
-        for i in range(seeds):
-            right[i] -= room[t, 1 + i] * room[t, 0]
-            for j in range(i + 1):
-                inner[i, j] += room[t, 1 + i] * room[t, 1 + j]
-    explained = solve_normal(inner, right, np.empty(seeds))
-    if explained != explained:
-        return np.inf
-    begin[:seeds] = right
-    return max(squares - explained, 1e-300)
-
-
-@kernel
-def maximise_waves(
-    values: Floats, turns: Floats, owners: Floats, seasons: int, trend: int, p: int, q: int, count: int,
-    free: Floats, begin: Floats, most: int,
-) -> float:  # fmt: skip
-    """Minimise half the count times the logarithm of the mean square from `free` on, in place; `begin` is set."""
-    size = len(free)
-    seeds = len(begin) - p - q
-    table = np.empty((len(values), seeds + 1))
-    room, gradient = bfgs_room(size), np.zeros(size)
-    best, lowest, told, steps = free.copy(), np.inf, GO_ON, 0
-    while told == GO_ON and steps < most:
-        value = 0.0
-        for k in range(-1, size):
-            at = free.copy()
-            if k >= 0:
-                at[k] += _APART
-            numbers, gammas, ar, ma = wave_numbers(at, trend, turns, owners, seasons, p, q)
-            squares = start_of_waves(values, numbers, turns, gammas, ar, ma, trend > 0, begin, table)
-            found = 0.5 * count * np.log(squares / count)
-            if k < 0:
-                value = found
-                if not value < room[size + 4, 0] and room[size + 4, 4] == 0.0:
-                    break  # it will be turned down, so its slope is not needed
-            else:
-                gradient[k] = (found - value) / _APART if np.isfinite(found) else 0.0
-        if value < lowest:
-            lowest = value
-            best[:] = free
-        told = bfgs_tell(room, free, value, gradient, 1e-9)
-        steps += 1
-    free[:] = best
-    numbers, gammas, ar, ma = wave_numbers(free, trend, turns, owners, seasons, p, q)
-    start_of_waves(values, numbers, turns, gammas, ar, ma, trend > 0, begin, table)
-    return lowest
-
-
 @dataclass(frozen=True)
 class FittedWaves:
     """A form with what was learned: unbounded `free` numbers, `begin` (size,) the start, `variance` of the errors."""
@@ -265,6 +96,26 @@ class FittedWaves:
         """Weights (3,), weights of each wave (k, 2), AR and MA."""
         form = self.form
         return wave_numbers(self.free, _TRENDS[form.trend], form.turns, form.owners, len(form.seasons), *form.arma)
+
+    def named(self, free: Floats) -> dict[str, float]:
+        """Weights, damping and ARMA coefficients by name that unbounded numbers stand for."""
+        form = self.form
+        numbers, _, ar, ma = wave_numbers(
+            free, _TRENDS[form.trend], form.turns, form.owners, len(form.seasons), *form.arma
+        )
+        first = form.weights - sum(form.arma) - 2 * len(form.seasons)
+        out = {"level_weight": float(numbers[0])}
+        if form.trend != "none":
+            out["trend_weight"] = float(numbers[1])
+        if form.trend == "damped":
+            out["damping"] = float(numbers[2])
+        for place, (period, _) in enumerate(form.seasons):
+            if (form.owners == place).any():
+                along, across = free[first + 2 * place : first + 2 * place + 2].tolist()
+                out[f"season_{period:g}_weight"] = 0.5 * float(special.expit(along))
+                out[f"season_{period:g}_cross_weight"] = 0.5 * np.tanh(0.1 * across)
+        out |= {f"ar{i + 1}": float(value) for i, value in enumerate(ar)}
+        return out | {f"ma{i + 1}": float(value) for i, value in enumerate(ma)}
 
     def passed(self, values: Floats) -> tuple[Floats, Floats]:
         """One-step errors (n,), nothing where a value is missing; states before each point and after the last."""
@@ -310,7 +161,7 @@ def fit_waves(values: Floats, form: WaveForm, start: Floats | None = None, steps
     if start is None:
         free[0] = -2.0
         free[1 : 1 + _TRENDS[form.trend]] = (-4.5, 1.0)[: _TRENDS[form.trend]]
-        free[form.weights - sum(form.arma) - 2 * len(form.seasons) : form.weights - sum(form.arma) : 2] = -4.0
+        free[form.weights - sum(form.arma) - 2 * len(form.seasons) : form.weights - sum(form.arma) : 2] = -3.0
     begin = np.zeros(form.size)
     value = maximise_waves(scaled, form.turns, form.owners, len(form.seasons), _TRENDS[form.trend], *form.arma, count,
                            free, begin, steps)  # fmt: skip
@@ -320,6 +171,47 @@ def fit_waves(values: Floats, form: WaveForm, start: Floats | None = None, steps
     begin[0] += centre
     loglik = -value - 0.5 * count * (np.log(2 * np.pi) + 1) - count * np.log(unit)
     return FittedWaves(form, free, begin, float(np.exp(2 * value / count)) * unit**2, float(loglik), count)
+
+
+def standard_errors(fitted: FittedWaves, values: Floats) -> Floats:
+    """Standard errors of what `FittedWaves.named` names (k,), from the curvature of the likelihood over `values` (n,).
+
+    NaN where the likelihood does not tell, and throughout where the series is too long for it to be worked out.
+    """
+    form, free = fitted.form, fitted.free
+    names = fitted.named(free)
+    turned = np.array(
+        [
+            (np.array(list(fitted.named(free + step).values())) - list(fitted.named(free - step).values())) / (2 * _FAR)
+            for step in _FAR * np.eye(len(free))
+        ]
+    ).T
+    if len(values) * (form.seeds + 1) * len(free) ** 2 > _MOST_WORK or not np.isfinite(fitted.loglik):
+        return np.full(len(names), np.nan)
+    known = values[np.isfinite(values)]
+    scaled = np.ascontiguousarray((values - known.mean()) / (float(known.std()) or 1.0))
+    table, begin = np.empty((len(values), form.seeds + 1)), np.zeros(form.size)
+
+    def minus(at: Floats) -> float:
+        numbers, gammas, ar, ma = wave_numbers(
+            at, _TRENDS[form.trend], form.turns, form.owners, len(form.seasons), *form.arma
+        )
+        squares = start_of_waves(scaled, numbers, form.turns, gammas, ar, ma, form.trend != "none", begin, table)
+        return float(0.5 * fitted.count * np.log(squares))
+
+    here = minus(free)
+    bends = np.array([minus(free + step) + minus(free - step) - 2 * here for step in _FAR * np.eye(len(free))])
+    there = np.flatnonzero(bends > _LEAST_BEND * _FAR**2)
+
+    def some(at: Floats) -> float:
+        moved = free.copy()
+        moved[there] = at
+        return minus(moved)
+
+    covariance = covariance_from(some, free[there], np.full(len(there), _FAR))
+    found = np.sqrt(np.maximum(np.einsum("ij,jk,ik->i", turned[:, there], covariance, turned[:, there]), 0.0))
+    untold = np.abs(np.delete(turned, there, axis=1)).max(axis=1, initial=0.0)
+    return np.where((found > 0) & (untold <= found), found, np.nan)
 
 
 def choose_waves(
