@@ -152,3 +152,35 @@ def test_a_vector_autoregression_is_least_squares_and_its_paths_are_joint() -> N
     spread = (forecast.upper[0.95] - forecast.lower[0.95]) / (2 * 1.959964)
     assert paths.std(axis=0) / spread == pytest.approx(np.ones((2, 8)), abs=0.03)
     assert np.corrcoef(paths[:, 0, 0], paths[:, 1, 0])[0, 1] == pytest.approx(0.8, abs=0.05)
+
+
+def test_shared_factors_are_the_likeliest_of_their_rank() -> None:
+    """Four series moved by one combination of their past: no other slopes of rank one leave errors of less volume."""
+    rng = np.random.default_rng(8)
+    load, look = np.array([0.8, -0.5, 0.3, 0.6]), np.array([0.5, -0.2, 0.1, 0.4])
+    root = rng.normal(size=(4, 4)) / 2 + np.eye(4)
+    values = np.zeros((700, 4))
+    for t in range(1, 700):
+        values[t] = load * (look @ values[t - 1]) + root @ rng.normal(size=4)
+    panel = pt.Panel.from_arrays({key: 5 + values[:, i] for i, key in enumerate("abcd")}, "2020-01-01", "1 day")
+    free, shared = (pt.forecaster("vector_autoregression", order=1, factors=each).fit(panel) for each in (None, 1))
+    whole = pt.forecaster("vector_autoregression", order=1, factors=4).fit(panel)
+    np.testing.assert_array_equal(whole.state.arrays["slopes"], free.state.arrays["slopes"])
+    slopes = shared.state.arrays["slopes"]
+    assert np.linalg.matrix_rank(slopes[:, 1:], tol=1e-9) == 1
+    scaled = (5 + values - shared.state.arrays["centre"]) / shared.state.arrays["spread"]
+
+    def volume(left: np.ndarray, right: np.ndarray) -> float:
+        rest = scaled[1:] - scaled[:-1] @ np.outer(right, left)
+        rest = rest - rest.mean(axis=0)
+        return float(np.linalg.slogdet(rest.T @ rest / len(rest))[1])
+
+    u, s, v = np.linalg.svd(slopes[:, 1:])
+    best = volume(s[0] * u[:, 0], v[0])
+    assert best == pytest.approx(np.linalg.slogdet(shared.state.arrays["covariance"])[1], abs=1e-9)
+    for _ in range(200):
+        assert volume(s[0] * u[:, 0] + 0.02 * rng.normal(size=4), v[0] + 0.02 * rng.normal(size=4)) >= best
+    found = shared.state.arrays["spread"][:, None] * slopes[:, 1:] / shared.state.arrays["spread"]
+    np.testing.assert_allclose(found, np.outer(load, look), atol=0.08)
+    assert shared.criteria["a"]["bic"] < free.criteria["a"]["bic"]
+    assert "from 1 shared combination of the last value of all" in shared.summary["a"]

@@ -85,6 +85,7 @@ class FactsView(BaseModel):
     summary: str
     seconds: float
     series: int
+    memory: int | None
     bytes: int
     coefficients: list[CoefficientView]
     criteria: dict[str, float | None]

@@ -75,6 +75,7 @@ def _facts(result: CellResult, panel: Panel, series: int) -> facts_of.FactsView:
         summary=forecaster.summary(fitted.state, key),
         seconds=result.seconds,
         series=len(result.cell.series),
+        memory=result.memory,
         bytes=sum(array.nbytes for array in fitted.state.arrays.values()),
         coefficients=[
             facts_of.CoefficientView(**vars(each))

@@ -108,7 +108,7 @@ def save_result(session: Session, result: CellResult) -> None:
     arrays |= {name: getattr(result, name) for name in _OWN}
     record = {
         "key": result.cell.key, "state": "done", "reason": None, "seconds": result.seconds,
-        "facts": _plain(result.state_facts), "arrays": pack_arrays(arrays),
+        "facts": _plain({**result.state_facts, "memory": result.memory}), "arrays": pack_arrays(arrays),
     }  # fmt: skip
     statement = insert(CellRecord).values(record)
     failed_before = statement.on_conflict_do_update(
@@ -176,6 +176,7 @@ def _result(cell: Cell, record: CellRecord, blocks: dict[int, tuple[Any, ...]]) 
     arrays = unpack_arrays(record.arrays or b"")
     origins = blocks[cell.series[0]][0].astype(np.int64)
     shape = (len(cell.series), len(origins), cell.place.horizon)
+    facts = _numbers(record.facts)
     stacked = [np.stack([blocks[s][column] for s in cell.series]).reshape(shape) for column in (1, 2, 3)]
     return CellResult(
         cell=cell,
@@ -184,7 +185,8 @@ def _result(cell: Cell, record: CellRecord, blocks: dict[int, tuple[Any, ...]]) 
         flat_mean=stacked[1],
         flat_truth=stacked[2],
         state_arrays={name.removeprefix("state."): a for name, a in arrays.items() if name.startswith("state.")},
-        state_facts=_numbers(record.facts),
+        state_facts={name: value for name, value in facts.items() if name != "memory"},
         seconds=record.seconds,
+        memory=facts.get("memory"),
         **{name: arrays[name] for name in _OWN},
     )

@@ -7,6 +7,7 @@ import signal
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -22,6 +23,7 @@ from proteron.records.chains import end_profile
 from proteron.records.database import Database, notify, pack_arrays
 from proteron.records.findings import finish_outlook, get_outlook
 from proteron.runner.features import compute_features
+from proteron.runner.memory import PeakMemory
 from proteron.runner.plans import PanelCache, cells_of, enqueue, finish_if_complete, plan_of
 from proteron.runner.queue import Queue
 
@@ -74,7 +76,9 @@ def work_cell(experiment_id: int, key: str) -> str:
         if asked():
             return "stopped"
         try:
+            memory = PeakMemory()
             result = compute_cell(panel, cell, asked)
+            result = replace(result, memory=memory.taken())
             with Here.database.session() as session:
                 records.save_result(session, result)
                 _tell(session, experiment_id)

@@ -2135,6 +2135,8 @@ export interface components {
             kept_epoch: number | null;
             /** Loss */
             loss: (number | null)[];
+            /** Memory */
+            memory: number | null;
             one_step: components["schemas"]["OneStepView"];
             /** Pictures */
             pictures: components["schemas"]["PictureView"][];
@@ -5506,7 +5508,9 @@ export interface components {
          * VectorAutoregression
          * @description Each series on the last values of all series, by least squares; the number of lags is given or chosen.
          *
-         *     Learned where all series are known; what is missing afterwards counts as the last value known.
+         *     With `factors`, on so many combinations of them that all series share: regression of reduced rank, by maximum
+         *     likelihood (Anderson 1951). Learned where all series are known; what is missing afterwards counts as the last value
+         *     known.
          */
         VectorAutoregression: {
             /**
@@ -5515,6 +5519,12 @@ export interface components {
              * @enum {string}
              */
             choose_by: "aic" | "bic";
+            /**
+             * Shared factors
+             * @description Combinations of the past that all series share; empty: no such limit.
+             * @default null
+             */
+            factors: number | null;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}

@@ -1,4 +1,4 @@
-"""Vector autoregression: every series from the pasts of all (Lütkepohl 2005)."""
+"""Vector autoregression: every series from the pasts of all (Lütkepohl 2005), or from what these share."""
 
 from collections.abc import Sequence
 from typing import Any, ClassVar, Literal
@@ -21,7 +21,9 @@ _EXPLODES = 1.2  # a largest root that doubles in four steps
 class VectorAutoregression(Forecaster):
     """Each series on the last values of all series, by least squares; the number of lags is given or chosen.
 
-    Learned where all series are known; what is missing afterwards counts as the last value known.
+    With `factors`, on so many combinations of them that all series share: regression of reduced rank, by maximum
+    likelihood (Anderson 1951). Learned where all series are known; what is missing afterwards counts as the last value
+    known.
     """
 
     title: ClassVar[str] = "vector autoregression"
@@ -33,6 +35,14 @@ class VectorAutoregression(Forecaster):
     kind: Literal["vector_autoregression"] = "vector_autoregression"
     order: int | None = Field(None, ge=1, le=60, title="Lags", description="Empty: chosen by the criterion.")
     choose_by: Literal["aic", "bic"] = Field("bic", title="Choose by")
+    factors: int | None = Field(
+        None, ge=1, le=_MOST_SERIES, title="Shared factors",
+        description="Combinations of the past that all series share; empty: no such limit.",
+    )  # fmt: skip
+
+    @property
+    def label(self) -> str:
+        return self.title if self.factors is None else f"{self.title}, {self.factors} shared"
 
     def objection(self, known: Panel) -> str | None:
         if not np.isfinite(known.values).all():
@@ -61,14 +71,14 @@ class VectorAutoregression(Forecaster):
         tried: list[dict[str, Any]] = []
         best: tuple[float, int] | None = None
         for order in lags:
-            fitted = _fitted(scaled, order, most)
+            fitted = _fitted(scaled, order, most, self.factors)
             if fitted is None:
                 continue
             slopes, covariance, rows, _ = fitted
             if _largest_root(slopes) > _EXPLODES:
                 tried.append({"form": f"{order} lags", "criterion": None, "reason": "it explodes"})
                 continue
-            free = width * (width * order + 1)
+            free = _free(width, order, self.factors)
             logs = np.linalg.slogdet(covariance + 1e-300 * np.eye(width))[1]
             value = logs + free * (np.log(rows) if self.choose_by == "bic" else 2.0) / rows
             tried.append({"form": f"{order} lags", "criterion": float(value)})
@@ -79,13 +89,14 @@ class VectorAutoregression(Forecaster):
                 "There are too few points in a row where all series are known, or what they make of the past explodes.",
                 field="order",
             )
-        final = _fitted(scaled, best[1], best[1])
+        final = _fitted(scaled, best[1], best[1], self.factors)
         assert final is not None
         slopes, covariance, rows, inverse = final
         loglik = -0.5 * rows * (width * (np.log(2 * np.pi) + 1) + float(np.linalg.slogdet(covariance)[1]))
         arrays = {"centre": centre, "spread": spread, "slopes": slopes.T.copy(), "covariance": covariance,
                   "inverse": inverse}  # fmt: skip
-        facts = {"order": best[1], "tried": tried, "rows": rows, "loglik": float(loglik)}
+        facts = {"order": best[1], "tried": tried, "rows": rows, "loglik": float(loglik),
+                 "free": _free(width, best[1], self.factors)}  # fmt: skip
         return ForecasterState(known.keys, arrays, facts)
 
     def means(self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int) -> Floats:
@@ -124,7 +135,7 @@ class VectorAutoregression(Forecaster):
         self, state: ForecasterState, panel: Panel, origin: int, horizon: int, levels: Sequence[float]
     ) -> Floats | None:
         mean = self.means(state, panel, np.array([origin]), horizon)[:, 0]
-        weights, covariance = self._impulses(state, horizon), state.arrays["covariance"]
+        weights, covariance = self._impulses(state, horizon), _ahead_covariance(state)
         steps = np.cumsum([np.diag(each @ covariance @ each.T) for each in weights], axis=0)
         spread = np.sqrt(steps).T * state.arrays["spread"][:, None]
         rows = [state.row(key) for key in panel.keys]
@@ -136,7 +147,8 @@ class VectorAutoregression(Forecaster):
         """Joint paths: the errors of all series are drawn together."""
         mean = self.means(state, panel, np.array([origin]), horizon)[:, 0]
         width = len(state.keys)
-        even = 0.5 * (state.arrays["covariance"] + state.arrays["covariance"].T)
+        covariance = _ahead_covariance(state)
+        even = 0.5 * (covariance + covariance.T)
         draws = np.random.default_rng(seed).multivariate_normal(
             np.zeros(width), even, size=(count, horizon), method="eigh", check_valid="ignore"
         )
@@ -158,6 +170,9 @@ class VectorAutoregression(Forecaster):
         return {"constant": float(constant)} | named
 
     def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Those of least squares; none where factors are shared."""
+        if self.factors is not None and self.factors < len(state.keys):
+            return {}
         row, spread, names = state.row(key), state.arrays["spread"], list(self.parameters(state, key))
         order = int(state.facts["order"])
         centred = np.tile(state.arrays["centre"] / spread, order)
@@ -170,12 +185,27 @@ class VectorAutoregression(Forecaster):
     def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
         """Of all equations together."""
         width, rows = len(state.keys), int(state.facts["rows"])
-        free = width * (width * int(state.facts["order"]) + 1) + width * (width + 1) // 2
+        free = int(state.facts["free"]) + width * (width + 1) // 2
         return information(float(state.facts["loglik"]), free, rows * width)
 
     def summary(self, state: ForecasterState, key: str) -> str:
         count, order = len(state.keys), int(state.facts["order"])
-        return f"Each of {count} series from the last {order} values of all, learned on {state.facts['rows']:,} points."
+        past = f"the last {order} values of all" if order > 1 else "the last value of all"
+        if self.factors is not None and self.factors < count:
+            past = f"{self.factors} shared combination{'s' if self.factors > 1 else ''} of {past}"
+        return f"Each of {count} series from {past}, learned on {state.facts['rows']:,} points."
+
+
+def _free(width: int, order: int, factors: int | None) -> int:
+    """Numbers that are estimated: a constant for each series, and its slopes, of so many factors."""
+    rank = min(factors or width, width)
+    return width + rank * (width + width * order - rank)
+
+
+def _ahead_covariance(state: ForecasterState) -> Floats:
+    """Covariance (k, k) of one-step errors to come, the slopes having been estimated (Akaike 1969)."""
+    rows, spent = int(state.facts["rows"]), float(state.facts["free"]) / len(state.keys)
+    return np.asarray(state.arrays["covariance"] * (rows + spent) / max(rows - spent, rows / 4))
 
 
 def _largest_root(slopes: Floats) -> float:
@@ -198,10 +228,12 @@ def _together(panel: Panel) -> Floats:
     return np.column_stack(cells)
 
 
-def _fitted(scaled: Floats, order: int, skipped: int) -> tuple[Floats, Floats, int, Floats] | None:
+def _fitted(
+    scaled: Floats, order: int, skipped: int, factors: int | None
+) -> tuple[Floats, Floats, int, Floats] | None:  # fmt: skip
     """Slopes (1 + k × order, k), covariance of the errors (k, k), rows, inverse of the normal equations' matrix.
 
-    Rows before `skipped` are left out.
+    Rows before `skipped` are left out; slopes are of rank `factors`.
     """
     count = len(scaled)
     columns = [np.ones(count - skipped)] + [scaled[skipped - lag : count - lag] for lag in range(1, order + 1)]
@@ -211,6 +243,8 @@ def _fitted(scaled: Floats, order: int, skipped: int) -> tuple[Floats, Floats, i
     if len(rows) <= rows.shape[1] + 1:
         return None
     slopes = np.asarray(np.linalg.lstsq(rows, target)[0], dtype=np.float64)
+    if factors is not None and factors < target.shape[1]:
+        slopes = _of_rank(slopes, rows, target, factors)
     rest = target - rows @ slopes
     return (
         slopes,
@@ -218,3 +252,19 @@ def _fitted(scaled: Floats, order: int, skipped: int) -> tuple[Floats, Floats, i
         len(rows),
         np.asarray(np.linalg.pinv(rows.T @ rows), dtype=np.float64),
     )
+
+
+def _of_rank(slopes: Floats, rows: Floats, target: Floats, rank: int) -> Floats:
+    """Least-squares slopes (1 + m, k) brought down to a rank, the first row staying a free constant.
+
+    What the slopes explain is looked at in units of what they leave, and its largest directions are kept.
+    """
+    rest = target - rows @ slopes
+    values, vectors = np.linalg.eigh(rest.T @ rest / len(rows))
+    size = np.sqrt(np.maximum(values, 1e-12 * values.max()) if values.max() > 0 else np.ones_like(values))
+    whiten, back = vectors / size, (vectors * size).T
+    explained = (rows[:, 1:] - rows[:, 1:].mean(axis=0)) @ slopes[1:] @ whiten
+    kept = np.linalg.svd(explained, full_matrices=False)[2][:rank]
+    lower = slopes[1:] @ whiten @ kept.T @ kept @ back
+    constant = target.mean(axis=0) - rows[:, 1:].mean(axis=0) @ lower
+    return np.vstack([constant, lower])

@@ -49,6 +49,7 @@ class CellResult:
     state_arrays: dict[str, NDArray[Any]] = field(default_factory=dict)
     state_facts: dict[str, Any] = field(default_factory=dict)
     seconds: float = 0.0
+    memory: int | None = None  # bytes by which the process that computed it grew at most
 
     def fitted(self, known: Panel) -> FittedContender:
         """The contender as it stood at the fold's cutoff, ready to forecast series of `known` from later origins."""

@@ -118,7 +118,9 @@ async function makeOutlook() {
     }}<template v-if="facts"
       >, {{ number(facts.seconds / facts.series, 2) }} s a series<template v-if="facts.series > 1">
         (of {{ facts.series }})</template
-      >, {{ bytes(facts.bytes) }} learned</template
+      >, {{ bytes(facts.bytes) }} learned<template v-if="facts.memory != null"
+        >, {{ bytes(facts.memory) }} of memory at most</template
+      ></template
     >
   </p>
   <p v-if="facts" class="sentence">{{ facts.summary }}</p>

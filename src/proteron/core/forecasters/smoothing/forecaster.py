@@ -209,7 +209,7 @@ class Smoothing(LocalForecaster):
             return {}
         fitted = _fitted(learned)
         found = _named(fitted.form, learned["weight_errors"], learned["start_errors"][: 2 + fitted.period])
-        return found | {"variance": fitted.variance * np.sqrt(2 / fitted.count)}
+        return found | {"variance": fitted.variance * float(np.sqrt(2 / fitted.count))}
 
     def pictures(self, state: ForecasterState, panel: Panel, key: str) -> list[Picture]:
         """The one-step error against each weight, the others and the start as they were learned."""
