@@ -37,7 +37,12 @@ SHOTS = {
     "walkforward": "walkforward", "anomalies": "anomalies", "outlook": "outlook",
 }  # fmt: skip
 NIGHT = ("flatten-night", "profile-memory")
-PROJECT = "Port Ellery inflow"
+PROJECT, MONTHLY = "Port Ellery inflow", "Port Ellery production"
+CLASSICAL = {
+    "same month last year": {"kind": "seasonal_last_value"}, "smoothing": {"kind": "smoothing"},
+    "theta": {"kind": "theta"}, "ARIMA": {"kind": "arima"}, "structural": {"kind": "structural"},
+    "additive": {"kind": "additive"}, "several seasons": {"kind": "several_seasons"},
+}  # fmt: skip
 
 
 def ask(address: str, path: str) -> dict:
@@ -93,17 +98,46 @@ def take(address: str, folder: Path) -> None:
             page.screenshot(path=folder / f"{name}.png")
             page.close()
         _take_findings(browser, address, folder)
+        _take_classical(browser, address, folder)
         browser.close()
+
+
+def send(address: str, path: str, body: dict) -> dict:
+    request = urllib.request.Request(
+        address + path, json.dumps(body).encode(), {"Content-Type": "application/json"}, method="POST"
+    )
+    with urllib.request.urlopen(request, timeout=30) as answer:
+        return json.load(answer)
+
+
+def _take_classical(browser: Browser, address: str, folder: Path) -> None:
+    """Classical contenders on a monthly series, and what one of them learned."""
+    project = next(each["id"] for each in ask(address, "/api/v1/projects")["projects"] if each["name"] == MONTHLY)
+    dataset = ask(address, f"/api/v1/projects/{project}")["choices"]["dataset_id"]
+    entries = [{"name": name, "forecaster": forecaster} for name, forecaster in CLASSICAL.items()]
+    body = {"dataset_id": dataset, "folds": {"count": 6, "horizon": 12}, "contenders": entries,
+            "baseline": "same month last year"}  # fmt: skip
+    for seed in (1, 2):  # once to compile, once to be shown
+        experiment = send(address, f"/api/v1/projects/{project}/experiments", {**body, "seed": seed})
+        while (state := ask(address, f"/api/v1/experiments/{experiment['id']}"))["state"] != "done":
+            time.sleep(0.5)
+    cutoff = state["folds"][-1]["cutoff"]
+    page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme="light")
+    page.goto(f"{address}/p/{project}/walkforward?series=0&cutoff={cutoff}")
+    page.wait_for_selector("canvas, [role=grid]")
+    settle(page)
+    page.get_by_text("smoothing", exact=True).first.click()
+    settle(page)
+    page.screenshot(path=folder / "walkforward-classical.png")
+    page.close()
 
 
 def _compute_features(address: str, dataset: int, until: int) -> None:
     """The features of every series, so that they are there to be shown."""
-    body = json.dumps({"until": until}).encode()
-    path = f"{address}/api/v1/datasets/{dataset}/features"
-    request = urllib.request.Request(path, body, {"Content-Type": "application/json"}, method="POST")
-    urllib.request.urlopen(request, timeout=30).close()
+    path = f"/api/v1/datasets/{dataset}/features"
+    send(address, path, {"until": until})
     deadline = time.monotonic() + 60
-    while ask(address, f"/api/v1/datasets/{dataset}/features?until={until}")["state"] != "done":
+    while ask(address, f"{path}?until={until}")["state"] != "done":
         if time.monotonic() > deadline:
             raise SystemExit("The features of the demo panel were not computed.")
         time.sleep(0.5)

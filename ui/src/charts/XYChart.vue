@@ -59,17 +59,21 @@ const px = (x: number) => {
     FRAME.left + (((props.logX ? Math.log(x) : x) - low) / (high - low || 1)) * (right.value - FRAME.left)
   )
 }
-const xTicks = computed(() => {
+const wanted = computed(() => Math.max(Math.floor((right.value - FRAME.left) / 44), 2))
+const allTicks = computed(() => {
   const [low, high] = xs.value as [number, number]
-  const count = Math.max(Math.floor((right.value - FRAME.left) / 44), 2)
-  const all = props.logX ? logTicks(Math.exp(low), Math.exp(high)) : ticks(low, high, count)
-  const every = props.logX ? Math.ceil(all.length / count) : 1
+  return props.logX ? logTicks(Math.exp(low), Math.exp(high)) : ticks(low, high, wanted.value)
+})
+const xTicks = computed(() => {
+  const all = allTicks.value
+  const every = props.logX ? Math.ceil(all.length / wanted.value) : 1
   const free = right.value - (props.xLabel ? props.xLabel.length * 6.5 + 24 : 0)
   return all.filter((at, i) => i % every === 0 && px(at) < free)
 })
-const apart = computed(() =>
-  xTicks.value.length > 1 ? (xTicks.value[1] as number) - (xTicks.value[0] as number) : 1,
-)
+const apart = computed(() => {
+  const [first = 1, second] = allTicks.value
+  return second === undefined ? Math.abs(first) : second - first
+})
 function path(each: XYSeries, y: (value: number) => number): string {
   let out = ''
   let open = false

@@ -27,6 +27,7 @@ export function fixed(value: number | null | undefined, decimals: number): strin
 export function signed(value: number | null | undefined, decimals = 2): string {
   if (value === null || value === undefined || !Number.isFinite(value)) return '–'
   const text = fixed(Math.abs(value), decimals)
+  if (Math.round(Math.abs(value) * 10 ** decimals) === 0) return text
   return value > 0 ? `+${text}` : value < 0 ? `−${text}` : text
 }
 

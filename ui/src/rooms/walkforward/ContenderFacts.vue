@@ -68,6 +68,9 @@ const coefficients = computed(() => {
     ? all.sort((a, b) => Math.abs(b.estimate ?? 0) - Math.abs(a.estimate ?? 0)).slice(0, 8)
     : all
 })
+/** Numbers that leave the table its width. */
+const short = (value: number | null, digits: number) =>
+  value !== null && Math.abs(value) >= 1e6 ? value.toExponential(digits - 1) : number(value, digits)
 const doubted = computed(() => coefficients.value.some((each) => each.error !== null))
 const inflated = computed(() => coefficients.value.some((each) => each.inflation !== null))
 const AROUND = ['lower', 'upper', 'unit circle', 'equal', 'independent']
@@ -119,7 +122,7 @@ async function makeOutlook() {
       >, {{ number(facts.seconds / facts.series, 2) }} s a series<template v-if="facts.series > 1">
         (of {{ facts.series }})</template
       >, {{ bytes(facts.bytes) }} learned<template v-if="facts.memory != null"
-        >, {{ bytes(facts.memory) }} of memory at most</template
+        >, {{ facts.memory < 1e6 ? 'under 1 MB' : bytes(facts.memory) }} of memory</template
       ></template
     >
   </p>
@@ -241,9 +244,9 @@ async function makeOutlook() {
       <tbody>
         <tr v-for="each in coefficients" :key="each.name">
           <td :title="each.name">{{ each.name.replaceAll('_', ' ') }}</td>
-          <td class="number">{{ number(each.estimate) }}</td>
+          <td class="number">{{ short(each.estimate, 4) }}</td>
           <template v-if="doubted">
-            <td class="number">{{ each.error === null ? '' : number(each.error, 2) }}</td>
+            <td class="number">{{ each.error === null ? '' : short(each.error, 2) }}</td>
             <td class="number">{{ each.t === null ? '' : fixed(each.t, 1) }}</td>
             <td class="number">{{ each.p === null ? '' : fixed(each.p, 3) }}</td>
             <td v-if="inflated" class="number">
@@ -294,9 +297,7 @@ async function makeOutlook() {
 }
 .coefficients td:first-child {
   padding-left: 0;
-  max-width: 54px;
-  overflow: hidden;
-  text-overflow: ellipsis;
+  white-space: normal;
   text-align: left;
 }
 .picture {
