@@ -1,7 +1,7 @@
 """What forecasters share that learn every series on its own: loops, declining with a reason, normal ranges."""
 
 from abc import abstractmethod
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any, ClassVar
 
 import numpy as np
@@ -44,6 +44,26 @@ def prediction_variance(squares: float, count: int, spent: int) -> float:
     """
     left = max(count - spent, count / 4, 1.0)
     return float(squares / left * (1 + spent / max(count, 1)))
+
+
+def variance_in_doubt(variance_of: Callable[[Floats], Floats], numbers: Floats, covariance: Floats) -> Floats:
+    """Variances (horizon,) to be expected where `numbers` (k,) are in doubt by `covariance` (k, k), to second order.
+
+    `variance_of` takes the numbers; those whose covariance is not known stand. Never less than without the doubt,
+    and at most twice that, as far as second order can be trusted.
+    """
+    plain = variance_of(numbers)
+    known = np.flatnonzero(np.isfinite(np.diag(covariance)))
+    if not len(known):
+        return plain
+    sizes, directions = np.linalg.eigh(covariance[np.ix_(known, known)])
+    more = np.zeros_like(plain)
+    for size, direction in zip(sizes, directions.T, strict=True):
+        if size > 0:
+            moved = np.zeros(len(numbers))
+            moved[known] = np.sqrt(size) * direction
+            more += 0.5 * (variance_of(numbers + moved) + variance_of(numbers - moved)) - plain
+    return np.asarray(plain + np.clip(np.where(np.isfinite(more), more, plain), 0.0, plain))
 
 
 class LocalForecaster(Forecaster):

@@ -8,7 +8,7 @@ from pydantic import Field
 from proteron.core.compiled import kernel
 from proteron.core.errors import TooShortError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster, prediction_variance
+from proteron.core.forecasters.local import LocalForecaster, prediction_variance, variance_in_doubt
 from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell, covariance_from
 from proteron.core.forecasters.normal_equations import solve_normal
 from proteron.core.panel import Floats, Panel
@@ -225,15 +225,15 @@ class _Parts(LocalForecaster):
         loglik = -value - 0.5 * (count - size) * (np.log(2 * np.pi) + 1) - (count - size) * np.log(unit)
         begin = start * unit
         begin[0] += centre
-        doubt = self._doubt(scaled, move, drifting, free, count)
         return {
             "offset": offset, "trend": float(trend), "period": period, "begin": begin,
-            "noise": variance * unit**2, "ratios": np.exp(free), "doubt": doubt, "loglik": float(loglik),
+            "noise": variance * unit**2, "ratios": np.exp(free),
+            "covariance": self._doubt(scaled, move, drifting, free, count), "loglik": float(loglik),
             "count": count, "free": len(names) + 1,
         }  # fmt: skip
 
     def _doubt(self, scaled: Floats, move: Floats, drifting: Floats, free: Floats, count: int) -> Floats:
-        """Standard errors of the logarithms of all variances, drifts first and the noise last, (parts + 1,).
+        """Covariance of the logarithms of all variances, drifts first and the noise last, (parts + 1, parts + 1).
 
         The noise was profiled out: it follows the ratios, and is in doubt besides. NaN for what is as good as zero.
         """
@@ -257,10 +257,10 @@ class _Parts(LocalForecaster):
         covariance = covariance_from(minus, free[there], np.full(len(there), 1e-2))
         follows = np.array([(noise(free[there] + step) - noise(free[there] - step)) / 2e-2 for step in steps])
         own = 2.0 / max(count - size, 1)
-        out = np.full(len(free) + 1, np.nan)
-        for place, row in [*zip(there.tolist(), np.eye(len(there)), strict=True), (-1, np.zeros(len(there)))]:
-            turned = row + follows if len(there) else row
-            out[place] = np.sqrt(max(float(turned @ covariance @ turned), 0.0) + own)
+        out = np.full((len(free) + 1, len(free) + 1), np.nan)
+        told = np.append(there, len(free))
+        turned = np.vstack([np.eye(len(there)), np.zeros(len(there))]) + (follows if len(there) else 0.0)
+        out[np.ix_(told, told)] = turned @ covariance @ turned.T + own
         return out
 
     @staticmethod
@@ -307,12 +307,34 @@ class _Parts(LocalForecaster):
         return spread, inside, drift, seen
 
     def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
+        variances = self._variances(learned, values, at, horizon) * self._ahead_noise(learned)
+        return np.sqrt(variances) * self._wider(learned, values, at, horizon)
+
+    def _variances(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats:
+        """Variance of each step in that of the noise, (horizon,)."""
         spread, move, drift, seen = self._end(learned, values, at)
         out = np.empty(horizon)
         for h in range(horizon):
             out[h] = seen @ spread @ seen + 1.0
             spread = move @ spread @ move.T + drift
-        return np.sqrt(out * self._ahead_noise(learned))
+        return out
+
+    def _wider(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats:
+        """By how much the doubt in how the variances stand to each other widens the ranges of each step, (horizon,)."""
+        parts = int(np.isfinite(learned["ratios"]).sum())
+        own = 2.0 / max(
+            int(learned["count"]) - int(np.isfinite(learned["begin"]).sum()), 1
+        )  # the doubt in all of them together
+        covariance = learned["covariance"][: parts + 1, : parts + 1] - own
+        shorter = 1.0 / np.sqrt(np.maximum(np.diag(covariance), 1.0))  # beyond a factor of e the curvature says little
+        covariance = covariance * np.outer(shorter, shorter)
+
+        def variance_of(logs: Floats) -> Floats:
+            moved = learned | {"ratios": np.exp(logs[:parts] - logs[parts])}
+            return self._variances(moved, values, at, horizon) * np.exp(logs[parts])
+
+        found = np.append(np.log(np.maximum(learned["ratios"][:parts], 1e-300)), 0.0)
+        return np.asarray(np.sqrt(variance_in_doubt(variance_of, found, covariance) / variance_of(found)))
 
     @staticmethod
     def _ahead_noise(learned: dict[str, Any]) -> float:
@@ -332,10 +354,10 @@ class _Parts(LocalForecaster):
             variance = float(seen @ spread @ seen + 1.0)
             gain = spread @ seen / variance
             error = np.sqrt(variance) * draws[:, h]
-            out[:, h] = mean[h] + off @ seen + error
+            out[:, h] = off @ seen + error
             off = (off + error[:, None] * gain) @ move.T
             spread = move @ (spread - variance * np.outer(gain, gain)) @ move.T + drift
-        return out
+        return mean + out * self._wider(learned, values, at, horizon)
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
         learned = self.learned(state, key)
@@ -355,8 +377,9 @@ class _Parts(LocalForecaster):
             return {}
         _, _, names = parts_of_state(bool(learned["trend"]), int(learned["period"]))
         noise = float(learned["noise"])
-        triples = zip((*names, "observation"), (*learned["ratios"][: len(names)], 1.0), learned["doubt"], strict=True)
-        return {f"variance_{name}": float(ratio * doubt) * noise for name, ratio, doubt in triples}
+        doubt = np.sqrt(np.maximum(np.diag(learned["covariance"])[: len(names) + 1], 0.0))
+        triples = zip((*names, "observation"), (*learned["ratios"][: len(names)], 1.0), doubt, strict=True)
+        return {f"variance_{name}": float(ratio * each) * noise for name, ratio, each in triples}
 
     def summary_of(self, learned: dict[str, Any]) -> str:
         _, _, names = parts_of_state(bool(learned["trend"]), int(learned["period"]))

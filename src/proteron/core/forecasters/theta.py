@@ -8,7 +8,7 @@ from scipy import optimize
 
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster, prediction_variance
-from proteron.core.forecasters.smoothing.doubt import standard_errors
+from proteron.core.forecasters.smoothing.doubt import doubt_of
 from proteron.core.forecasters.smoothing.fit import FittedForm, fit_form, run, seasonal_figure
 from proteron.core.forecasters.smoothing.forecaster import Part
 from proteron.core.forecasters.smoothing.forms import Form
@@ -56,11 +56,11 @@ class Theta(LocalForecaster):
         theta = self.theta or self._best(flat, level, slope)
         steep = _steep(flat, theta, level, slope)
         fitted = fit_form(steep, Form(), 1)
-        weight_errors, start_errors = standard_errors(fitted, steep, np.full(4, np.nan), True)
+        weight_doubt, start_errors = doubt_of(fitted, steep, np.full(4, np.nan), True)
         learned = {
             "offset": offset, "period": period, "way": float({None: 0, "add": 1, "mul": 2}[way]), "figure": figure,
             "level": level, "slope": slope, "theta": theta, "weight": fitted.weights[0], "start": fitted.start[0],
-            "weight_error": weight_errors[0], "start_error": start_errors[0],
+            "weight_error": np.sqrt(weight_doubt[0, 0]), "start_error": start_errors[0],
         }  # fmt: skip
         gaps = flat - self._flat_means(learned, flat, np.arange(len(flat)), 1)[:, 0]
         gaps = gaps[np.isfinite(gaps)]

@@ -15,7 +15,7 @@ from proteron.core.forecasters.arima.likelihood import (
     profiled,
 )
 from proteron.core.forecasters.local import information, prediction_variance
-from proteron.core.forecasters.minimise import errors_from
+from proteron.core.forecasters.minimise import covariance_from
 from proteron.core.panel import Floats
 
 _TOLERANCE = 1e-10
@@ -63,15 +63,15 @@ class ArimaFit:
     """What was learned of one series.
 
     `coefficients` in the order AR, MA, seasonal AR, seasonal MA; `effects` of the constant (“mean” where nothing is
-    differenced, “drift” per step otherwise) and covariates, named in `effect_names`; `errors` standard errors of
-    both; `variance` of the one-step errors; `free` numbers estimated; `count` values known after differencing.
+    differenced, “drift” per step otherwise) and covariates, named in `effect_names`; `covariance` of the
+    doubt in both; `variance` of the one-step errors; `free` numbers estimated; `count` values known after differencing.
     """
 
     orders: Orders
     coefficients: Floats
     effects: Floats
     effect_names: tuple[str, ...]
-    errors: Floats
+    covariance: Floats
     variance: float
     loglik: float
     free: int
@@ -86,7 +86,9 @@ class ArimaFit:
 
     @property
     def standard_errors(self) -> dict[str, float]:
-        named = dict(zip((*self.orders.names, *self.effect_names), self.errors.tolist(), strict=True))
+        spread = np.diag(self.covariance)
+        errors = np.sqrt(np.where(spread > 0, spread, np.nan))
+        named = dict(zip((*self.orders.names, *self.effect_names), errors.tolist(), strict=True))
         return named | {"variance": self.variance * float(np.sqrt(2 / max(self.count, 1)))}
 
     @property
@@ -234,15 +236,16 @@ class _Task:
         rest = white[:, 0] - white[:, 1:] @ effects
         variance = float((rest**2).sum() / count) * size**2
         loglik = -value - 0.5 * count * (np.log(2 * np.pi) + 1) - count * np.log(size)
-        errors = np.full(len(coefficients) + len(effect_names), np.nan)
+        numbers = len(coefficients) + len(effect_names)
+        covariance = np.full((numbers, numbers), np.nan)
         if with_errors:
-            errors = self._standard_errors(coefficients, effects, white)
-            errors[len(coefficients) :] *= size / units
-        free = len(coefficients) + len(effect_names) + 1
-        return ArimaFit(self.orders, coefficients, effects[self.gaps :] * size / units, effect_names, errors, variance,
-                        float(loglik), free, count, calls)  # fmt: skip
+            turned = np.concatenate([np.ones(len(coefficients)), size / units])
+            covariance = self._covariance(coefficients, effects, white) * np.outer(turned, turned)
+        free = numbers + 1
+        return ArimaFit(self.orders, coefficients, effects[self.gaps :] * size / units, effect_names, covariance,
+                        variance, float(loglik), free, count, calls)  # fmt: skip
 
-    def _standard_errors(self, coefficients: Floats, effects: Floats, whole: Floats) -> Floats:
+    def _covariance(self, coefficients: Floats, effects: Floats, whole: Floats) -> Floats:
         """From the curvature of the log-likelihood in coefficients and effects together, by differences."""
         size, after = len(coefficients), 1 + self.gaps
         point = np.concatenate([coefficients, effects[self.gaps :]])
@@ -257,4 +260,4 @@ class _Task:
             shifted[:, 0] = self.columns[:, 0] - self.columns[:, after:] @ moved[size:]
             return self.value(np.ascontiguousarray(moved[:size]), shifted, white, filled)
 
-        return errors_from(at, point, steps)
+        return covariance_from(at, point, steps)

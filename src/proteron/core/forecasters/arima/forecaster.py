@@ -1,5 +1,6 @@
 """Seasonal ARIMA with covariates as a forecaster."""
 
+from dataclasses import replace
 from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
@@ -13,7 +14,7 @@ from proteron.core.forecasters.arima.polynomials import impulses
 from proteron.core.forecasters.arima.search import Limits, Tried, choose_orders, differences
 from proteron.core.forecasters.explain import Curve, Picture
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster, spread_out
+from proteron.core.forecasters.local import LocalForecaster, spread_out, variance_in_doubt
 from proteron.core.panel import Floats, Panel
 from proteron.core.phases import previous_of_phase
 from proteron.core.timeline import Ints
@@ -84,7 +85,8 @@ class Arima(LocalForecaster):
             fitted, tried = self._fit(values, rest, known.axis.step.season)
         return {
             "offset": offset, "orders": np.array([*_order_numbers(fitted.orders)], dtype=np.float64),
-            "coefficients": fitted.coefficients, "effects": fitted.effects, "errors": fitted.errors,
+            "coefficients": fitted.coefficients, "effects": fitted.effects,
+            "covariance": fitted.covariance,
             "variance": fitted.variance, "loglik": fitted.loglik, "free": fitted.free, "count": fitted.count,
             "constant": float(bool(fitted.effect_names) and fitted.effect_names[0] in ("mean", "drift")),
             "~tried": [each.document for each in tried],
@@ -174,8 +176,7 @@ class Arima(LocalForecaster):
 
     def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
         fitted = _fitted(learned, self.covariates)
-        weights = _integrated(fitted, horizon)
-        return np.sqrt(fitted.ahead_variance * np.cumsum(weights**2))
+        return np.sqrt(fitted.ahead_variance * np.cumsum(_integrated(fitted, horizon) ** 2)) * _wider(fitted, horizon)
 
     def paths_of(
         self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
@@ -184,7 +185,7 @@ class Arima(LocalForecaster):
         weights = _integrated(fitted, horizon)
         mean = self.means_of(learned, values, np.array([at]), horizon)[0]
         noise = rng.normal(scale=np.sqrt(fitted.ahead_variance), size=(count, horizon))
-        return mean + spread_out(noise, weights)
+        return mean + spread_out(noise, weights) * _wider(fitted, horizon)
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
         learned = self.learned(state, key)
@@ -222,17 +223,18 @@ def _constant_fit(values: Floats) -> ArimaFit:
     """The model of a series that never changes."""
     level = float(values[np.isfinite(values)][0])
     count = int(np.isfinite(values).sum())
-    return ArimaFit(Orders(), np.empty(0), np.array([level]), ("mean",), np.zeros(1), 0.0, np.nan, 2, count, 0)
+    return ArimaFit(Orders(), np.empty(0), np.array([level]), ("mean",), np.zeros((1, 1)), 0.0, np.nan, 2, count, 0)
 
 
 def _fitted(learned: dict[str, Any], covariates: tuple[str, ...]) -> ArimaFit:
     orders = Orders(*(int(each) for each in learned["orders"]))
     names = (*(("mean" if orders.d + orders.seasonal_d == 0 else "drift",) if learned["constant"] else ()), *covariates)
     size = sum(orders.counts)
-    errors = np.concatenate([learned["errors"][:size], learned["errors"][size : size + len(names)]])
+    covariance = learned["covariance"][: size + len(names), : size + len(names)]
     return ArimaFit(
-        orders, np.ascontiguousarray(learned["coefficients"][:size]), learned["effects"][: len(names)], names, errors,
-        float(learned["variance"]), float(learned["loglik"]), int(learned["free"]), int(learned["count"]), 0,
+        orders, np.ascontiguousarray(learned["coefficients"][:size]), learned["effects"][: len(names)], names,
+        covariance, float(learned["variance"]), float(learned["loglik"]), int(learned["free"]),
+        int(learned["count"]), 0,
     )  # fmt: skip
 
 
@@ -260,6 +262,17 @@ def difference_coefficients(orders: Orders) -> Floats:
             factor[0], factor[lag] = 1.0, -1.0
             polynomial = np.convolve(polynomial, factor)
     return -polynomial[1:]
+
+
+def _wider(fitted: ArimaFit, horizon: int) -> Floats:
+    """By how much the doubt in the coefficients widens the ranges of each step, (horizon,)."""
+    size = len(fitted.coefficients)
+
+    def variance_of(coefficients: Floats) -> Floats:
+        return np.asarray(np.cumsum(_integrated(replace(fitted, coefficients=coefficients), horizon) ** 2))
+
+    expected = variance_in_doubt(variance_of, fitted.coefficients, fitted.covariance[:size, :size])
+    return np.asarray(np.sqrt(expected / variance_of(fitted.coefficients)))
 
 
 def _integrated(fitted: ArimaFit, horizon: int) -> Floats:

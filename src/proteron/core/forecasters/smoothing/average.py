@@ -8,7 +8,7 @@ from pydantic import Field
 from proteron.core.errors import TooShortError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import LocalForecaster, prediction_variance, spread_out
-from proteron.core.forecasters.smoothing.doubt import standard_errors
+from proteron.core.forecasters.smoothing.doubt import doubt_of
 from proteron.core.forecasters.smoothing.fit import FittedForm, fit_form, run, seasonal_figure
 from proteron.core.forecasters.smoothing.forecaster import Part, means_after
 from proteron.core.forecasters.smoothing.forms import Form
@@ -51,7 +51,7 @@ class SmoothingAverage(LocalForecaster):
             except TooShortError:
                 continue
             weights[row], starts[row] = fitted.weights, fitted.start
-            errors[row] = standard_errors(fitted, flat, np.full(4, np.nan), True)[0][0]
+            errors[row] = np.sqrt(doubt_of(fitted, flat, np.full(4, np.nan), True)[0][0, 0])
         learned = {"offset": offset, "way": float({None: 0, "add": 1, "mul": 2}[way]), "figure": figure,
                    "period": len(figure), "weights": weights, "starts": starts, "errors": errors}  # fmt: skip
         gaps = flat - self._flat_means(learned, flat, np.arange(len(flat)), 1)[:, 0]

@@ -11,8 +11,8 @@ _AT_BOUND = 0.05
 _MOST_WORK = 5e8
 
 
-def standard_errors(fitted: FittedForm, values: Floats, given: Floats, starts_free: bool) -> tuple[Floats, Floats]:
-    """Standard errors of the weights (4,) and of the start values (2 + period,) of a form fitted to `values` (n,).
+def doubt_of(fitted: FittedForm, values: Floats, given: Floats, starts_free: bool) -> tuple[Floats, Floats]:
+    """Covariance of the weights (4, 4), standard errors of the start values (2 + period,) of a form fitted to (n,).
 
     From the inverse of the information by Gauss and Newton. `given` (4,) are the weights that stood fixed, NaN for the
     others. NaN for what was not estimated, for weights that lie at a bound, where theory ends, and throughout where a
@@ -20,7 +20,7 @@ def standard_errors(fitted: FittedForm, values: Floats, given: Floats, starts_fr
     """
     form, period = fitted.form, fitted.period
     size = 5 + period
-    weights, start = np.full(4, np.nan), np.full(2 + period, np.nan)
+    weights, start = np.full((4, 4), np.nan), np.full(2 + period, np.nan)
     if len(values) * size**2 > _MOST_WORK or not np.isfinite(fitted.loglik):
         return weights, start
     error, trend, season = form.codes
@@ -55,10 +55,11 @@ def standard_errors(fitted: FittedForm, values: Floats, given: Floats, starts_fr
     for phase in range(period - 1 if season else 0):
         turned[6 + phase, 6 + phase], turned[5 + period, 6 + phase] = sizes[2], -sizes[2]
     spent = fitted.count / max(fitted.count - fitted.free + 1, 1)
-    found = np.sqrt(np.maximum(np.einsum("ij,jk,ik->i", turned, covariance, turned), 0.0) * spent)
-    found[found == 0] = np.nan
-    weights[used[:4]] = found[:4][used[:4]]
-    return weights, found[4:]
+    whole = turned @ covariance @ turned.T * spent
+    told = np.flatnonzero(used[:4] & (np.diag(whole)[:4] > 0))
+    weights[np.ix_(told, told)] = whole[np.ix_(told, told)]
+    found = np.sqrt(np.maximum(np.diag(whole)[4:], 0.0))
+    return weights, np.where(found > 0, found, np.nan)
 
 
 def _numbers_of(fitted: FittedForm) -> Floats:

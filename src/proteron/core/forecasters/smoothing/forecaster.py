@@ -9,8 +9,8 @@ from pydantic import BeforeValidator, Field, model_validator
 from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.forecasters.explain import Curve, Picture
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster
-from proteron.core.forecasters.smoothing.doubt import standard_errors
+from proteron.core.forecasters.local import LocalForecaster, variance_in_doubt
+from proteron.core.forecasters.smoothing.doubt import doubt_of
 from proteron.core.forecasters.smoothing.fit import (
     FittedForm,
     Passed,
@@ -105,10 +105,10 @@ class Smoothing(LocalForecaster):
         if not np.isfinite(best.loglik):
             raise TooShortError("Smoothing found no weights that go with these values.", field="trend")
         fixed = np.array([np.nan if each is None else each for each in given], dtype=np.float64)
-        weight_errors, start_errors = standard_errors(best, values, fixed, self.starts == "optimised")
+        weight_doubt, start_errors = doubt_of(best, values, fixed, self.starts == "optimised")
         return {
             "offset": first, "form": _coded(best.form), "period": best.period, "weights": best.weights,
-            "weight_errors": weight_errors, "start_errors": start_errors,
+            "weight_doubt": weight_doubt, "start_errors": start_errors,
             "start": best.start, "variance": best.variance, "loglik": best.loglik, "free": best.free,
             "count": best.count,
             "~tried": [{"form": each.form.words, **each.criteria} for each in tried[:30]],
@@ -172,14 +172,31 @@ class Smoothing(LocalForecaster):
         form = fitted.form
         if local < 0 or form.trend == "mul" or (form.season == "mul" and form.error == "add"):
             return None
-        passed = run(fitted, rest[:local])
+        return self._spreads(fitted, run(fitted, rest[:local]), local, horizon) * self._wider(learned, fitted, horizon)
+
+    @staticmethod
+    def _spreads(fitted: FittedForm, passed: Passed, local: int, horizon: int) -> Floats:
         out = np.empty(horizon)
-        error, trend, season = form.codes
+        error, trend, season = fitted.form.codes
         spreads_ahead(
             passed.levels[local], passed.trends[local], passed.seasons[local:], error, trend, season, fitted.weights,
             fitted.ahead_variance, out,
         )  # fmt: skip
         return out
+
+    @staticmethod
+    def _wider(learned: dict[str, Any], fitted: FittedForm, horizon: int) -> Floats:
+        """By how much the doubt in the weights widens the ranges of each step, (horizon,), as of added parts."""
+        _, trend, season = fitted.form.codes
+        nothing = np.zeros(fitted.period)
+
+        def variance_of(weights: Floats) -> Floats:
+            out = np.empty(horizon)
+            spreads_ahead(0.0, 0.0, nothing, 1, min(trend, 1), min(season, 1), weights, 1.0, out)
+            return out**2
+
+        expected = variance_in_doubt(variance_of, fitted.weights, learned["weight_doubt"])
+        return np.asarray(np.sqrt(expected / variance_of(fitted.weights)))
 
     def paths_of(
         self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
@@ -194,7 +211,8 @@ class Smoothing(LocalForecaster):
             passed.levels[local], passed.trends[local], passed.seasons[local:], error, trend, season, fitted.weights,
             rng.normal(scale=np.sqrt(fitted.ahead_variance), size=(count, horizon)), paths,
         )  # fmt: skip
-        return paths
+        mean = self.means_of(learned, values, np.array([at]), horizon)[0]
+        return mean + (paths - mean) * self._wider(learned, fitted, horizon)
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
         learned = self.learned(state, key)
@@ -208,7 +226,8 @@ class Smoothing(LocalForecaster):
         if learned is None:
             return {}
         fitted = _fitted(learned)
-        found = _named(fitted.form, learned["weight_errors"], learned["start_errors"][: 2 + fitted.period])
+        weights = np.sqrt(np.diag(learned["weight_doubt"]))
+        found = _named(fitted.form, weights, learned["start_errors"][: 2 + fitted.period])
         return found | {"variance": fitted.variance * float(np.sqrt(2 / fitted.count))}
 
     def pictures(self, state: ForecasterState, panel: Panel, key: str) -> list[Picture]:
