@@ -55,9 +55,9 @@ class VectorAutoregression(Forecaster):
                 f"{len(known)} series are too many for a vector autoregression; it takes {_MOST_SERIES}.", field="order"
             )
         cells = _together(known)
-        centre, spread = np.nanmean(cells, axis=0), np.nanstd(cells, axis=0)
-        if np.isnan(centre).any():
+        if not np.isfinite(cells).any(axis=0).all():
             raise TooShortError("One of the series is not known at all.", field="until")
+        centre, spread = np.nanmean(cells, axis=0), np.nanstd(cells, axis=0)
         spread = np.where(spread > 1e-12 * np.maximum(np.abs(centre), 1e-300), spread, 1.0)
         scaled = (cells - centre) / spread
         count, width = scaled.shape
