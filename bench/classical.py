@@ -43,16 +43,32 @@ def main() -> None:
     say("least squares, 100,000 × 60", seconds(lambda: least_squares(design, target), 5) / bare, "× the QR")
 
 
+def _passes(values: np.ndarray, period: int, weights: np.ndarray, start: np.ndarray, room: list[np.ndarray]):
+    return lambda: [smooth(values, 1, 1, period, weights, start, *room) for _ in range(200)]
+
+
+def _fit(values: np.ndarray, form: Form, period: int):
+    return lambda: fit_form(values, form, period)
+
+
 def _smoothing(rng: np.random.Generator) -> None:
     n, period = 1000, 12
-    values = 100 + np.cumsum(rng.normal(size=n)) + 8 * np.sin(np.arange(n) * 2 * np.pi / period)
+    season = 8 * np.sin(np.arange(n) * 2 * np.pi / period)
+    noise = rng.normal(size=n)
+    made = {
+        "a walk": 100 + noise.cumsum() + season, "a walk seen with noise": 100 + 0.3 * noise.cumsum() + season
+        + rng.normal(size=n), "a line": 100 + 0.2 * np.arange(n) + season + 3 * noise,
+        "a season that changes": 100 + season * (1 + np.arange(n) / 600) + noise,
+    }  # fmt: skip
     form = Form("add", "add", "add")
-    fitted = fit_form(values, form, period)
-    weights = fitted.weights * [1, 1 / fitted.weights[0], 1, 1]
-    room = [np.empty(n), np.empty(n + 1), np.empty(n + 1), np.empty(n + period)]
-    one = seconds(lambda: [smooth(values, 1, 1, period, weights, fitted.start, *room) for _ in range(200)]) / 200
-    say("smoothing pass, season included", 1e9 * one / n, "ns a point")
-    say("whole fit of 1,000 points, season 12", seconds(lambda: fit_form(values, form, period)) / one, "passes")
+    for name, values in made.items():
+        fitted = fit_form(values, form, period)
+        weights = fitted.weights * [1, 1 / fitted.weights[0], 1, 1]
+        room = [np.empty(n), np.empty(n + 1), np.empty(n + 1), np.empty(n + period)]
+        one = seconds(_passes(values, period, weights, fitted.start, room)) / 200
+        say(f"smoothing pass, season included, {name}", 1e9 * one / n, "ns a point")
+        say(f"whole fit of 1,000 points, {name}", seconds(_fit(values, form, period)) / one, "passes")
+    values = made["a walk"]
     monthly = np.abs(values[:150])
     forms = admissible_forms(monthly, period)
     say(f"{len(forms)} forms of 150 monthly points", 1e3 * seconds(lambda: choose_form(monthly, forms, period)), "ms")

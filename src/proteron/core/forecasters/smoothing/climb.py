@@ -77,7 +77,7 @@ def fit(
             unfold(free, given, trend, season, damped, period, scale, weights, start)
             if smooth(values, trend, season, period, weights, start, means, levels, trends, seasons):
                 value = likelihood(values, error, means, pull)
-            if value < np.inf:
+            if value < lowest:  # a step that gains nothing is turned down, so its slope is not needed
                 smooth_back(values, trend, season, period, weights, pull, levels, trends, seasons, of_weights, of_start)
                 fold_back(
                     free, given, trend, season, damped, period, scale, weights, of_weights, of_start, gradient,
