@@ -1,4 +1,4 @@
-"""Every reason for which a forecaster declines, and every setting it turns down, is provoked and said in a sentence."""
+"""Reasons for which forecasters decline, and settings they turn down: provoked one by one, each said in a sentence."""
 
 from typing import Any
 

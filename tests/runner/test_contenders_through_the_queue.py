@@ -1,4 +1,4 @@
-"""Every single contender through the queue, the records and the API: what comes out is what the core says."""
+"""Contenders through the queue, the records and the API: what comes out is what the core says."""
 
 import numpy as np
 import pytest
