@@ -6,7 +6,7 @@ from simulated import arma, smoothed, unobserved_parts
 
 import proteron as pt
 from proteron.core.forecasters.forecaster import Work
-from proteron.core.forecasters.local import LocalForecaster, variance_in_doubt
+from proteron.core.forecasters.local import LocalForecaster, widening
 from proteron.core.forecasters.minimise import covariance_from, errors_from
 
 STEPS = 12
@@ -17,15 +17,15 @@ def test_doubt_is_exact_where_variances_are_squares() -> None:
     slopes, numbers = rng.normal(size=(5, 3)), 3 + rng.uniform(size=3)
     root = 0.2 * rng.normal(size=(3, 3))
     covariance = root @ root.T
-    expected = (slopes @ numbers) ** 2 + np.einsum("ij,jk,ik->i", slopes, covariance, slopes)
-    found = variance_in_doubt(lambda at: (slopes @ at) ** 2, numbers, covariance)
-    np.testing.assert_allclose(found, np.minimum(expected, 2 * (slopes @ numbers) ** 2), rtol=1e-10)
+    certain = (slopes @ numbers) ** 2
+    expected = 1 + np.einsum("ij,jk,ik->i", slopes, covariance, slopes) / certain
+    found = widening(lambda at: (slopes @ at) ** 2, numbers, covariance)
+    np.testing.assert_allclose(found**2, np.minimum(expected, 2.0), rtol=1e-10)
     covariance[1] = covariance[:, 1] = np.nan  # a number that stands
-    part = variance_in_doubt(lambda at: (slopes @ at) ** 2, numbers, covariance)
-    assert ((slopes @ numbers) ** 2 <= part).all() and (part < found).any()
-    assert (variance_in_doubt(lambda at: 1 - at**2, np.zeros(1), np.eye(1)) == 1).all()  # never narrower
-    untold = np.full((3, 3), np.nan)
-    np.testing.assert_array_equal(variance_in_doubt(lambda at: slopes @ at, numbers, untold), slopes @ numbers)
+    part = widening(lambda at: (slopes @ at) ** 2, numbers, covariance)
+    assert (part >= 1).all() and (part < found).any()
+    assert (widening(lambda at: 1 - at**2, np.zeros(1), np.eye(1)) == 1).all()  # never narrower
+    assert (widening(lambda at: slopes @ at, numbers, np.full((3, 3), np.nan)) == 1).all()
 
 
 def test_standard_errors_from_curvature_are_those_of_least_squares() -> None:

@@ -46,16 +46,17 @@ def prediction_variance(squares: float, count: int, spent: int) -> float:
     return float(squares / left * (1 + spent / max(count, 1)))
 
 
-def variance_in_doubt(variance_of: Callable[[Floats], Floats], numbers: Floats, covariance: Floats) -> Floats:
-    """Variances (horizon,) to be expected where `numbers` (k,) are in doubt by `covariance` (k, k), to second order.
+def widening(variance_of: Callable[[Floats], Floats], numbers: Floats, covariance: Floats) -> Floats:
+    """By how much the doubt in `numbers` (k,) widens ranges whose variances (horizon,) are `variance_of` them.
 
-    `variance_of` takes the numbers; those whose covariance is not known stand. Never less than without the doubt,
-    and at most twice that, as far as second order can be trusted.
+    The square root of the variance to be expected, to second order, over that without the doubt. `covariance` (k, k)
+    is the doubt; numbers for which it is not known stand. At least 1, and at most what doubles the variance, as far as
+    second order can be trusted.
     """
     plain = variance_of(numbers)
     known = np.flatnonzero(np.isfinite(np.diag(covariance)))
     if not len(known):
-        return plain
+        return np.ones_like(plain)
     sizes, directions = np.linalg.eigh(covariance[np.ix_(known, known)])
     more = np.zeros_like(plain)
     for size, direction in zip(sizes, directions.T, strict=True):
@@ -63,7 +64,12 @@ def variance_in_doubt(variance_of: Callable[[Floats], Floats], numbers: Floats, 
             moved = np.zeros(len(numbers))
             moved[known] = np.sqrt(size) * direction
             more += 0.5 * (variance_of(numbers + moved) + variance_of(numbers - moved)) - plain
-    return np.asarray(plain + np.clip(np.where(np.isfinite(more), more, plain), 0.0, plain))
+    return np.asarray(np.sqrt(1.0 + np.clip(np.where(np.isfinite(more), more, plain) / plain, 0.0, 1.0)))
+
+
+def variance_error(variance: float, count: int) -> float:
+    """Standard error of the variance of `count` normal errors."""
+    return variance * float(np.sqrt(2 / max(count, 1)))
 
 
 class LocalForecaster(Forecaster):

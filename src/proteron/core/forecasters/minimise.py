@@ -30,6 +30,13 @@ def bfgs_knows(room: Floats, inverse: Floats) -> None:
 
 
 @kernel
+def bfgs_wants(room: Floats, value: float) -> bool:
+    """Whether `bfgs_tell` will look at the gradient where a function has this value, or turn the step down without."""
+    facts = room[len(room) - 1]
+    return facts[4] > 0 or value < facts[0]
+
+
+@kernel
 def bfgs_tell(room: Floats, x: Floats, value: float, gradient: Floats, tolerance: float) -> int:
     """Tell what a function has at `x`, (size,), and have `x` set to where to look next.
 
@@ -170,7 +177,12 @@ def covariance_from(minus: Callable[[Floats], float], place: Floats, steps: Floa
         return np.full_like(curvature, np.nan)
 
 
+def errors_of(covariance: Floats) -> Floats:
+    """Standard errors (k,) of numbers with this covariance (k, k); NaN where it has no variance for them."""
+    spread = np.diag(covariance)
+    return np.asarray(np.sqrt(np.where(spread > 0, spread, np.nan)))
+
+
 def errors_from(minus: Callable[[Floats], float], place: Floats, steps: Floats) -> Floats:
     """Standard errors (k,) by `covariance_from`; NaN where the likelihood does not bend."""
-    spread = np.diag(covariance_from(minus, place, steps))
-    return np.asarray(np.sqrt(np.where(spread > 0, spread, np.nan)))
+    return errors_of(covariance_from(minus, place, steps))

@@ -8,8 +8,8 @@ from pydantic import Field
 from proteron.core.compiled import kernel
 from proteron.core.errors import TooShortError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster, prediction_variance, variance_in_doubt
-from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell, covariance_from
+from proteron.core.forecasters.local import LocalForecaster, prediction_variance, widening
+from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell, covariance_from, errors_of
 from proteron.core.forecasters.normal_equations import solve_normal
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
@@ -334,7 +334,7 @@ class _Parts(LocalForecaster):
             return self._variances(moved, values, at, horizon) * np.exp(logs[parts])
 
         found = np.append(np.log(np.maximum(learned["ratios"][:parts], 1e-300)), 0.0)
-        return np.asarray(np.sqrt(variance_in_doubt(variance_of, found, covariance) / variance_of(found)))
+        return widening(variance_of, found, covariance)
 
     @staticmethod
     def _ahead_noise(learned: dict[str, Any]) -> float:
@@ -377,7 +377,7 @@ class _Parts(LocalForecaster):
             return {}
         _, _, names = parts_of_state(bool(learned["trend"]), int(learned["period"]))
         noise = float(learned["noise"])
-        doubt = np.sqrt(np.maximum(np.diag(learned["covariance"])[: len(names) + 1], 0.0))
+        doubt = errors_of(learned["covariance"])[: len(names) + 1]
         triples = zip((*names, "observation"), (*learned["ratios"][: len(names)], 1.0), doubt, strict=True)
         return {f"variance_{name}": float(ratio * each) * noise for name, ratio, each in triples}
 

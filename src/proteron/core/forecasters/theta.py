@@ -56,7 +56,7 @@ class Theta(LocalForecaster):
         theta = self.theta or self._best(flat, level, slope)
         steep = _steep(flat, theta, level, slope)
         fitted = fit_form(steep, Form(), 1)
-        weight_doubt, start_errors = doubt_of(fitted, steep, np.full(4, np.nan), True)
+        weight_doubt, start_errors = doubt_of(fitted, steep)
         learned = {
             "offset": offset, "period": period, "way": float({None: 0, "add": 1, "mul": 2}[way]), "figure": figure,
             "level": level, "slope": slope, "theta": theta, "weight": fitted.weights[0], "start": fitted.start[0],

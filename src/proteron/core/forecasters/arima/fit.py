@@ -14,8 +14,8 @@ from proteron.core.forecasters.arima.likelihood import (
     polynomials,
     profiled,
 )
-from proteron.core.forecasters.local import information, prediction_variance
-from proteron.core.forecasters.minimise import covariance_from
+from proteron.core.forecasters.local import information, prediction_variance, variance_error
+from proteron.core.forecasters.minimise import covariance_from, errors_of
 from proteron.core.panel import Floats
 
 _TOLERANCE = 1e-10
@@ -86,10 +86,9 @@ class ArimaFit:
 
     @property
     def standard_errors(self) -> dict[str, float]:
-        spread = np.diag(self.covariance)
-        errors = np.sqrt(np.where(spread > 0, spread, np.nan))
-        named = dict(zip((*self.orders.names, *self.effect_names), errors.tolist(), strict=True))
-        return named | {"variance": self.variance * float(np.sqrt(2 / max(self.count, 1)))}
+        errors = errors_of(self.covariance).tolist()
+        named = dict(zip((*self.orders.names, *self.effect_names), errors, strict=True))
+        return named | {"variance": variance_error(self.variance, self.count)}
 
     @property
     def criteria(self) -> dict[str, float]:

@@ -14,7 +14,7 @@ from proteron.core.forecasters.arima.polynomials import impulses
 from proteron.core.forecasters.arima.search import Limits, Tried, choose_orders, differences
 from proteron.core.forecasters.explain import Curve, Picture
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster, spread_out, variance_in_doubt
+from proteron.core.forecasters.local import LocalForecaster, spread_out, widening
 from proteron.core.panel import Floats, Panel
 from proteron.core.phases import previous_of_phase
 from proteron.core.timeline import Ints
@@ -271,8 +271,7 @@ def _wider(fitted: ArimaFit, horizon: int) -> Floats:
     def variance_of(coefficients: Floats) -> Floats:
         return np.asarray(np.cumsum(_integrated(replace(fitted, coefficients=coefficients), horizon) ** 2))
 
-    expected = variance_in_doubt(variance_of, fitted.coefficients, fitted.covariance[:size, :size])
-    return np.asarray(np.sqrt(expected / variance_of(fitted.coefficients)))
+    return widening(variance_of, fitted.coefficients, fitted.covariance[:size, :size])
 
 
 def _integrated(fitted: ArimaFit, horizon: int) -> Floats:

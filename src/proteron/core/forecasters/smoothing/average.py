@@ -51,7 +51,7 @@ class SmoothingAverage(LocalForecaster):
             except TooShortError:
                 continue
             weights[row], starts[row] = fitted.weights, fitted.start
-            errors[row] = np.sqrt(doubt_of(fitted, flat, np.full(4, np.nan), True)[0][0, 0])
+            errors[row] = np.sqrt(doubt_of(fitted, flat)[0][0, 0])
         learned = {"offset": offset, "way": float({None: 0, "add": 1, "mul": 2}[way]), "figure": figure,
                    "period": len(figure), "weights": weights, "starts": starts, "errors": errors}  # fmt: skip
         gaps = flat - self._flat_means(learned, flat, np.arange(len(flat)), 1)[:, 0]

@@ -3,7 +3,7 @@
 import numpy as np
 
 from proteron.core.compiled import kernel
-from proteron.core.forecasters.minimise import DONE, GO_ON, bfgs_knows, bfgs_room, bfgs_tell
+from proteron.core.forecasters.minimise import DONE, GO_ON, bfgs_knows, bfgs_room, bfgs_tell, bfgs_wants
 from proteron.core.forecasters.normal_equations import invert
 from proteron.core.forecasters.smoothing.kernels import smooth
 from proteron.core.forecasters.smoothing.likelihood import fold_back, likelihood, sensitivities, smooth_back, unfold
@@ -49,7 +49,7 @@ def fit(
     """Maximise the likelihood from the likeliest of a grid of weights on, `free` in place.
 
     Returns minus its logarithm, the passes with a gradient, and whether it settled. By BFGS, told the Hessian of Gauss
-    and Newton where it begins and once more when it has come closer; for long seasons, where that would cost too
+    and Newton where it begins and again as it comes closer (`_LOOKS`); for long seasons, where that would cost too
     much, without.
     """
     n, size = len(values), len(free)
@@ -77,7 +77,7 @@ def fit(
             unfold(free, given, trend, season, damped, period, scale, weights, start)
             if smooth(values, trend, season, period, weights, start, means, levels, trends, seasons):
                 value = likelihood(values, error, means, pull)
-            if value < lowest:  # a step that gains nothing is turned down, so its slope is not needed
+            if value < np.inf and bfgs_wants(room, value):
                 smooth_back(values, trend, season, period, weights, pull, levels, trends, seasons, of_weights, of_start)
                 fold_back(
                     free, given, trend, season, damped, period, scale, weights, of_weights, of_start, gradient,

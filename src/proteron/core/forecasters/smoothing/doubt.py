@@ -3,15 +3,18 @@
 import numpy as np
 
 from proteron.core.forecasters.normal_equations import invert
-from proteron.core.forecasters.smoothing.fit import FittedForm
+from proteron.core.forecasters.smoothing.fit import FittedForm, start_units
 from proteron.core.forecasters.smoothing.likelihood import LEAST_WEIGHT, sensitivities, weight_slopes
 from proteron.core.panel import Floats
 
 _AT_BOUND = 0.05
+_NONE_GIVEN = np.full(4, np.nan)
 _MOST_WORK = 5e8
 
 
-def doubt_of(fitted: FittedForm, values: Floats, given: Floats, starts_free: bool) -> tuple[Floats, Floats]:
+def doubt_of(
+    fitted: FittedForm, values: Floats, given: Floats = _NONE_GIVEN, starts_free: bool = True
+) -> tuple[Floats, Floats]:  # fmt: skip
     """Covariance of the weights (4, 4), standard errors of the start values (2 + period,) of a form fitted to (n,).
 
     From the inverse of the information by Gauss and Newton. `given` (4,) are the weights that stood fixed, NaN for the
@@ -25,7 +28,7 @@ def doubt_of(fitted: FittedForm, values: Floats, given: Floats, starts_free: boo
         return weights, start
     error, trend, season = form.codes
     unit = float(np.abs(values[np.isfinite(values)]).max()) or 1.0
-    sizes = np.array([unit, 1.0 if form.trend == "mul" else unit, *[unit if form.season == "add" else 1.0] * period])
+    sizes = start_units(form, unit, period)
     free = np.zeros(size)
     free[:4] = _numbers_of(fitted)
     scale = np.stack([fitted.start / sizes, np.ones(2 + period)], axis=1)

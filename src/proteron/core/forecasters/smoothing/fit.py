@@ -117,9 +117,10 @@ def fit_form(
     size = float(np.abs(values[known]).max())
     unit = size if size > 0 else 1.0  # the likelihood is worked out near one, so that huge and tiny values fit alike
     scaled = np.ascontiguousarray(values / unit)
+    units = start_units(form, unit, period)
     given = np.array([np.nan if each is None else float(each) for each in weights])
     stated = None if isinstance(starts, str) else starts
-    begin = start_values(scaled, form, period) if stated is None else _scaled_start(stated, form, unit)
+    begin = start_values(scaled, form, period) if stated is None else stated / units
     error, trend, season = form.codes
     spread = float(np.std(np.diff(scaled[known]))) or 1e-3
     scale = np.stack([begin, np.full(2 + period, max(spread, 1e-6))], axis=1)
@@ -145,7 +146,7 @@ def fit_form(
     )
     numbers += 1 + (form.free(period) - 2 - (form.trend is not None) - (form.season is not None) - form.damped
                     if starts_free else 0)  # fmt: skip
-    fitted = FittedForm(form, period, found, _unscaled_start(first, form, unit), 0.0, 0.0, int(numbers), count,
+    fitted = FittedForm(form, period, found, first * units, 0.0, 0.0, int(numbers), count,
                         passes, settled)  # fmt: skip
     errors = one_step_errors(fitted, values)
     relative = errors[np.isfinite(errors)]
@@ -159,24 +160,10 @@ def fit_form(
 _START = (-0.39, -0.865, -0.865, 0.69)  # level .31, trend .12 of it, season .12 of what is left, damping .95
 
 
-def _scaled_start(start: Floats, form: Form, unit: float) -> Floats:
-    out = np.array(start, dtype=np.float64)
-    out[0] /= unit
-    if form.trend != "mul":
-        out[1] /= unit
-    if form.season == "add":
-        out[2:] /= unit
-    return out
-
-
-def _unscaled_start(start: Floats, form: Form, unit: float) -> Floats:
-    out = start.copy()
-    out[0] *= unit
-    if form.trend != "mul":
-        out[1] *= unit
-    if form.season == "add":
-        out[2:] *= unit
-    return out
+def start_units(form: Form, unit: float, period: int) -> Floats:
+    """What one of a series scaled by `unit` is in each start value (2 + period,): what multiplies has no unit."""
+    season = unit if form.season == "add" else 1.0
+    return np.array([unit, 1.0 if form.trend == "mul" else unit, *[season] * period])
 
 
 @dataclass(frozen=True)

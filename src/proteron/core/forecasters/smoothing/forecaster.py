@@ -9,7 +9,8 @@ from pydantic import BeforeValidator, Field, model_validator
 from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.forecasters.explain import Curve, Picture
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster, variance_in_doubt
+from proteron.core.forecasters.local import LocalForecaster, variance_error, widening
+from proteron.core.forecasters.minimise import errors_of
 from proteron.core.forecasters.smoothing.doubt import doubt_of
 from proteron.core.forecasters.smoothing.fit import (
     FittedForm,
@@ -195,8 +196,7 @@ class Smoothing(LocalForecaster):
             spreads_ahead(0.0, 0.0, nothing, 1, min(trend, 1), min(season, 1), weights, 1.0, out)
             return out**2
 
-        expected = variance_in_doubt(variance_of, fitted.weights, learned["weight_doubt"])
-        return np.asarray(np.sqrt(expected / variance_of(fitted.weights)))
+        return widening(variance_of, fitted.weights, learned["weight_doubt"])
 
     def paths_of(
         self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
@@ -226,9 +226,8 @@ class Smoothing(LocalForecaster):
         if learned is None:
             return {}
         fitted = _fitted(learned)
-        weights = np.sqrt(np.diag(learned["weight_doubt"]))
-        found = _named(fitted.form, weights, learned["start_errors"][: 2 + fitted.period])
-        return found | {"variance": fitted.variance * float(np.sqrt(2 / fitted.count))}
+        found = _named(fitted.form, errors_of(learned["weight_doubt"]), learned["start_errors"][: 2 + fitted.period])
+        return found | {"variance": variance_error(fitted.variance, fitted.count)}
 
     def pictures(self, state: ForecasterState, panel: Panel, key: str) -> list[Picture]:
         """The one-step error against each weight, the others and the start as they were learned."""

@@ -8,7 +8,13 @@ from pydantic import Field
 from proteron.core.errors import TooShortError
 from proteron.core.forecasters.explain import Curve, Picture
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster, information, prediction_variance, spread_out
+from proteron.core.forecasters.local import (
+    LocalForecaster,
+    information,
+    prediction_variance,
+    spread_out,
+    variance_error,
+)
 from proteron.core.forecasters.smoothing.waves import FittedWaves, WaveForm, choose_waves, standard_errors
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
@@ -59,16 +65,16 @@ class SeveralSeasons(LocalForecaster):
         if np.ptp(values[np.isfinite(values)]) <= 1e-12 * float(np.nanmax(np.abs(values))):
             level = float(values[0])
             still = FittedWaves(WaveForm("none", ()), np.zeros(1), np.array([level]), 0.0, np.nan, len(present))
-            return self._described(offset, still, [])
+            return self._described(offset, still, [], values)
         trends = _TRENDS if self.trend == "auto" else (self.trend,)
         best, tried = choose_waves(values, periods, self.waves, trends, self.errors)
-        return self._described(offset, best, tried) | {"errors": standard_errors(best, values)}
+        return self._described(offset, best, tried, values)
 
     @staticmethod
-    def _described(offset: int, best: FittedWaves, tried: list[FittedWaves]) -> dict[str, Any]:
+    def _described(offset: int, best: FittedWaves, tried: list[FittedWaves], values: Floats) -> dict[str, Any]:
         form = best.form
         return {
-            "errors": np.full(len(best.named(best.free)), np.nan),
+            "errors": standard_errors(best, values),
             "offset": offset, "free": best.free, "begin": best.begin, "variance": best.variance, "loglik": best.loglik,
             "count": best.count, "spent": form.weights + form.seeds + 1,
             "~trend": form.trend, "~seasons": [list(each) for each in form.seasons], "~arma": list(form.arma),
@@ -128,7 +134,7 @@ class SeveralSeasons(LocalForecaster):
             return {}
         fitted = self._fitted(learned)
         named = dict(zip(fitted.named(fitted.free), learned["errors"].tolist(), strict=False))
-        return named | {"variance": fitted.variance * float(np.sqrt(2 / fitted.count))}
+        return named | {"variance": variance_error(fitted.variance, fitted.count)}
 
     def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
         learned = self.learned(state, key)

@@ -7,7 +7,7 @@ import numpy as np
 
 from proteron.core.compiled import kernel
 from proteron.core.forecasters.arima.polynomials import from_partial
-from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell
+from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell, bfgs_wants
 from proteron.core.forecasters.normal_equations import solve_normal
 from proteron.core.panel import Floats
 
@@ -182,8 +182,8 @@ def maximise_waves(
             found = 0.5 * count * np.log(squares / count)
             if k < 0:
                 value = found
-                if not value < room[size + 4, 0] and room[size + 4, 4] == 0.0:
-                    break  # it will be turned down, so its slope is not needed
+                if not bfgs_wants(room, value):
+                    break
             else:
                 gradient[k] = (found - value) / _APART if np.isfinite(found) else 0.0
         if value < lowest:

@@ -68,6 +68,10 @@ class WaveForm:
     def size(self) -> int:
         return self.seeds + sum(self.arma)
 
+    def numbers(self, free: Floats) -> tuple[Floats, Floats, Floats, Floats]:
+        """Weights (3,), weights of each wave (k, 2), AR and MA that unbounded numbers stand for."""
+        return wave_numbers(free, _TRENDS[self.trend], self.turns, self.owners, len(self.seasons), *self.arma)
+
     @property
     def words(self) -> str:
         trend = {"none": "no trend", "add": "a trend", "damped": "a damped trend"}[self.trend]
@@ -94,15 +98,12 @@ class FittedWaves:
     @property
     def learned(self) -> tuple[Floats, Floats, Floats, Floats]:
         """Weights (3,), weights of each wave (k, 2), AR and MA."""
-        form = self.form
-        return wave_numbers(self.free, _TRENDS[form.trend], form.turns, form.owners, len(form.seasons), *form.arma)
+        return self.form.numbers(self.free)
 
     def named(self, free: Floats) -> dict[str, float]:
         """Weights, damping and ARMA coefficients by name that unbounded numbers stand for."""
         form = self.form
-        numbers, _, ar, ma = wave_numbers(
-            free, _TRENDS[form.trend], form.turns, form.owners, len(form.seasons), *form.arma
-        )
+        numbers, _, ar, ma = form.numbers(free)
         first = form.weights - sum(form.arma) - 2 * len(form.seasons)
         out = {"level_weight": float(numbers[0])}
         if form.trend != "none":
@@ -180,22 +181,20 @@ def standard_errors(fitted: FittedWaves, values: Floats) -> Floats:
     """
     form, free = fitted.form, fitted.free
     names = fitted.named(free)
+    if len(values) * (form.seeds + 1) * len(free) ** 2 > _MOST_WORK or not np.isfinite(fitted.loglik):
+        return np.full(len(names), np.nan)
     turned = np.array(
         [
             (np.array(list(fitted.named(free + step).values())) - list(fitted.named(free - step).values())) / (2 * _FAR)
             for step in _FAR * np.eye(len(free))
         ]
     ).T
-    if len(values) * (form.seeds + 1) * len(free) ** 2 > _MOST_WORK or not np.isfinite(fitted.loglik):
-        return np.full(len(names), np.nan)
     known = values[np.isfinite(values)]
     scaled = np.ascontiguousarray((values - known.mean()) / (float(known.std()) or 1.0))
     table, begin = np.empty((len(values), form.seeds + 1)), np.zeros(form.size)
 
     def minus(at: Floats) -> float:
-        numbers, gammas, ar, ma = wave_numbers(
-            at, _TRENDS[form.trend], form.turns, form.owners, len(form.seasons), *form.arma
-        )
+        numbers, gammas, ar, ma = form.numbers(at)
         squares = start_of_waves(scaled, numbers, form.turns, gammas, ar, ma, form.trend != "none", begin, table)
         return float(0.5 * fitted.count * np.log(squares))
 
