@@ -3,6 +3,9 @@
 All take `values` (n_points,), `offsets` (n_series + 1,) and the window, and answer per point, (n_points,). Missing
 points are left out; a window with fewer than `least` known points gives NaN. What they answer is allocated by
 NumPy, whose large pages cost a tenth of what compiled code's own would.
+
+What stands at a point is a function of the points up to it, to the last bit: no choice of how to compute may hang on
+what comes later. Zeros come out positive, since which of two equal ones a block meets first may hang on the future.
 """
 
 from collections.abc import Callable
@@ -54,13 +57,15 @@ def rolling_moments(values: Floats, offsets: Ints, window: int, means: Floats, s
     A window is the tail of one block of `window` points and the head of the next. Sums of deviations and of
     their squares run through each block from both ends, as deviations from the mean of the block before,
     which are exact at any offset; both ends are merged (Chan, Golub & LeVeque 1979). Where little is left of
-    the squares in some window of a block, that block is done again by updates that never subtract
-    (Welford 1962). Short windows are summed twice over, many at a time. Nothing after a window's end is read.
+    the squares of a window, that window is done again by updates that never subtract (Welford 1962); which way a
+    window is done depends on its own points alone, so its bits never depend on what follows. Short windows are
+    summed twice over, many at a time. Nothing after a window's end is read.
     """
     if window <= _SHORT:
         _short_moments(values, offsets, window, means, squares)
         return
-    head, head2 = np.empty(window), np.empty(window)
+    head, head2, least_left = np.empty(window), np.empty(window), np.empty(window)
+    again, again2 = np.empty(window), np.empty(window)
     tail, tail2 = np.empty(2 * window), np.empty(2 * window)  # of this block and of the one before, in turns
     of_head = 1.0 / np.arange(1, window + 1)
     of_tail = 1.0 / np.arange(window - 1, 0, -1)
@@ -98,10 +103,13 @@ def rolling_moments(values: Floats, offsets: Ints, window: int, means: Floats, s
                     left = (head2[j] - head[j] * head_mean) + (tail2[base + j] - tail[base + j] * tail_mean) + between
                     means[first + j] = old_anchor + (tail[base + j] + head[j] + (i + 1) * shift) * whole
                     squares[first + j] = left
-                    lost += left < _LEFT_OVER * (head2[j] + tail2[base + j] + between)
+                    least_left[j] = _LEFT_OVER * (head2[j] + tail2[base + j] + between)
+                    lost += left < least_left[j]
                 if lost:
-                    _again(values[block - window : block + some], of_head, means[block : block + some],
-                           squares[block : block + some])  # fmt: skip
+                    _again(values[block - window : block + some], of_head, again[:some], again2[:some])
+                    for i in range(some):
+                        if squares[block + i] < least_left[i]:
+                            means[block + i], squares[block + i] = again[i], again2[i]
             old_anchor = anchor
             if length == window:
                 apart = square - total * total * whole
@@ -270,8 +278,8 @@ def rolling_extremes(values: Floats, offsets: Ints, window: int, least: int, low
                     high = max(high, value)
                 before = window - 1 - j
                 if count + tail_count[before] >= least:
-                    lows[i] = min(low, tail_low[before])
-                    highs[i] = max(high, tail_high[before])
+                    lows[i] = min(low, tail_low[before]) + 0.0
+                    highs[i] = max(high, tail_high[before]) + 0.0
 
 
 @per_point(2, blank=False)
@@ -292,7 +300,7 @@ def gapless_extremes(values: Floats, offsets: Ints, window: int, lows: Floats, h
                 low = value if value < low else low
                 high = value if value > high else high
                 tail_low[j], tail_high[j] = low, high
-            lows[last], highs[last] = low, high
+            lows[last], highs[last] = low + 0.0, high + 0.0
             heads = min(window - 1, stop - last - 1)
             low, high = np.inf, -np.inf
             for j in range(heads):
@@ -300,9 +308,9 @@ def gapless_extremes(values: Floats, offsets: Ints, window: int, lows: Floats, h
                 low = value if value < low else low
                 high = value if value > high else high
                 other = tail_low[window - 2 - j]
-                lows[last + 1 + j] = other if other < low else low
+                lows[last + 1 + j] = (other if other < low else low) + 0.0
                 other = tail_high[window - 2 - j]
-                highs[last + 1 + j] = other if other > high else high
+                highs[last + 1 + j] = (other if other > high else high) + 0.0
 
 
 def rolling_quantile(values: Floats, offsets: Ints, window: int, level: float, least: int) -> Floats:
@@ -395,9 +403,9 @@ def _quantile_by_lists(  # noqa: C901
                 else:
                     first, second = second, first
                     follows = min(second, value[new, after[new, at_new]]) if at_new != end else second
-                out[block * window + i] = first
+                out[block * window + i] = first + 0.0
                 if rank_wanted > wanted:
-                    out[block * window + i] = first + (follows - first) * (rank_wanted - wanted)
+                    out[block * window + i] = first + (follows - first) * (rank_wanted - wanted) + 0.0
         for i in range(window):  # all of it is there again
             if known[old, i]:
                 known[old, i] = False
