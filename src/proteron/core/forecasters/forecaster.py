@@ -52,6 +52,19 @@ class Coefficient:
     inflation: float = float("nan")
 
 
+@dataclass(frozen=True)
+class Equation:
+    """Forecasts as a sum: intercept (n_steps,) and slopes (n_features, n_steps) of features by `names`, in flat units.
+
+    `as_scaled` (n_features,) marks features that stand as they are once every series is centred and scaled.
+    """
+
+    intercept: Floats
+    slopes: Floats
+    names: tuple[str, ...]
+    as_scaled: NDArray[np.bool_]
+
+
 class Forecaster(Settings):
     """Settings of a forecaster; works on flat values, knows nothing of chains."""
 
@@ -62,6 +75,7 @@ class Forecaster(Settings):
     version: ClassVar[int] = 1
     panel_wide: ClassVar[bool] = False  # learns one state over all series of the panel
     joint: ClassVar[bool] = False  # forecasts a series from all others too, so needs at least two
+    prints_equation: ClassVar[bool] = False  # its forecast is a sum of features, which `equation` gives
     cost: ClassVar[float] = 1.0  # rough work per point, the mean being 1; sizes the cells
 
     @abstractmethod
@@ -120,6 +134,10 @@ class Forecaster(Settings):
             t = estimate / error if error > 0 else np.nan
             rows.append(Coefficient(name, estimate, error, t, float(2 * special.ndtr(-abs(t)))))
         return rows
+
+    def equation(self, state: ForecasterState, key: str) -> Equation | None:
+        """What is forecast of one series as a sum of features, where it is one."""
+        return None
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
         """Learned numbers of one series by name."""

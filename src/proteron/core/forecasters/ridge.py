@@ -6,11 +6,11 @@ import numpy as np
 from pydantic import Field
 from scipy import linalg
 
-from proteron.core.forecasters.forecaster import ForecasterState, Work
+from proteron.core.forecasters.forecaster import Equation, ForecasterState, Work
 from proteron.core.forecasters.window_forecaster import WindowForecaster, standardise, standardised
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
-from proteron.core.windows import Table
+from proteron.core.windows import Table, WindowPlan
 
 
 def ridge_weights(features: Floats, targets: Floats, strength: float, weights: Floats | None = None) -> Floats:
@@ -31,6 +31,7 @@ class Ridge(WindowForecaster):
 
     title: ClassVar[str] = "ridge on windows"
     cost: ClassVar[float] = 20.0
+    prints_equation: ClassVar[bool] = True
     kind: Literal["ridge"] = "ridge"
     strength: float = Field(1.0, ge=0, title="Strength", description="Penalty on squared standardised coefficients.")
 
@@ -60,29 +61,28 @@ class Ridge(WindowForecaster):
             out[mine] = scaled @ state.arrays["weights"][row] + state.arrays["intercepts"][row]
         return out
 
-    def coefficients(self, state: ForecasterState, key: str) -> tuple[Floats, Floats]:
-        """Intercept (n_steps,) and coefficients (n_features, n_steps) in the flat series' own units.
-
-        Features that are values of the series keep the series' unit; others are as they stand.
-        """
-        row = state.row(key)
+    def equation(self, state: ForecasterState, key: str) -> Equation:
+        row, plan = state.row(key), WindowPlan.parse(state.facts["plan"])
         level, spread = state.arrays["level"][row], state.arrays["spread"][row]
+        scales, moves, as_scaled = (
+            np.array([getattr(unit, name) for unit in plan.units]) for name in ("scales", "moves", "as_scaled")
+        )
         slopes = state.arrays["weights"][row] / state.arrays["spreads"][row][:, None]
         intercept = state.arrays["intercepts"][row] - state.arrays["centres"][row] @ slopes
-        moves = np.array([name.startswith(("lag ", "mean ")) for name in state.facts["names"]])
-        same_unit = moves | np.array([name.startswith("std ") for name in state.facts["names"]])
-        own = np.where(same_unit[:, None], slopes, slopes * spread)
-        return intercept * spread + level - level * slopes[moves].sum(axis=0), own
+        own = np.where((scales & ~as_scaled)[:, None], slopes, slopes * spread)
+        return Equation(intercept * spread + level - level * (moves @ own), own, plan.names, as_scaled)
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
         """Intercept and coefficients of the first step ahead, by feature name."""
-        intercept, slopes = self.coefficients(state, key)
-        return {"intercept": float(intercept[0])} | dict(zip(state.facts["names"], slopes[:, 0].tolist(), strict=True))
+        found = self.equation(state, key)
+        return {"intercept": float(found.intercept[0])} | dict(
+            zip(found.names, found.slopes[:, 0].tolist(), strict=True)
+        )
 
     def summary(self, state: ForecasterState, key: str) -> str:
         if state.arrays["rows"][state.row(key)] < 2:
             return "Too few complete windows: the mean so far is used."
-        slopes = self.coefficients(state, key)[1][:, 0]
+        slopes = self.equation(state, key).slopes[:, 0]
         strongest = np.argsort(-np.abs(state.arrays["weights"][state.row(key)][:, 0]))[:3]
         parts = ", ".join(f"{slopes[i]:+.3g} × {state.facts['names'][i]}" for i in strongest)
         steps = state.arrays["intercepts"].shape[1]

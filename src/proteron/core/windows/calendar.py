@@ -7,7 +7,7 @@ from pydantic import Field
 
 from proteron.core.panel import Floats
 from proteron.core.timeline import CYCLES, CalendarField, Ints, calendar_codes
-from proteron.core.windows.feature import Feature, Rows
+from proteron.core.windows.feature import PLAIN, Feature, Rows, Unit
 
 
 class CalendarCycle(Feature):
@@ -24,6 +24,10 @@ class CalendarCycle(Feature):
         if self.form == "one_hot":
             return tuple(f"{self.field} is {code}" for code in range(int(CYCLES[self.field])))
         return (f"{self.field} sin", f"{self.field} cos")
+
+    @property
+    def units(self) -> tuple[Unit, ...]:
+        return (PLAIN,) * len(self.names)
 
     def source_of(self, column: int) -> tuple[int, int]:
         return (1, 1)

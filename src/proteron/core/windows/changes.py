@@ -6,7 +6,7 @@ import numpy as np
 from pydantic import Field
 
 from proteron.core.panel import Floats
-from proteron.core.windows.feature import Feature, Rows
+from proteron.core.windows.feature import PLAIN, SPREAD, Feature, Rows, Unit
 
 
 class Change(Feature):
@@ -31,6 +31,10 @@ class Change(Feature):
     @property
     def may_be_missing(self) -> bool:
         return self.form != "difference"
+
+    @property
+    def units(self) -> tuple[Unit, ...]:
+        return (SPREAD if self.form == "difference" else PLAIN,)
 
     @property
     def look_back(self) -> int:

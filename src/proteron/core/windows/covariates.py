@@ -6,7 +6,7 @@ from pydantic import Field
 
 from proteron.core.errors import SettingsError
 from proteron.core.panel import Floats
-from proteron.core.windows.feature import Feature, Rows
+from proteron.core.windows.feature import PLAIN, Feature, Rows, Unit
 
 
 class CovariateSteps(Feature):
@@ -19,6 +19,10 @@ class CovariateSteps(Feature):
     @property
     def names(self) -> tuple[str, ...]:
         return tuple(f"{self.column} {step:+d}" if step else f"{self.column} 0" for step in self.at)
+
+    @property
+    def units(self) -> tuple[Unit, ...]:
+        return (PLAIN,) * len(self.names)
 
     @property
     def look_back(self) -> int:

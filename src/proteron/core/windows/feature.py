@@ -34,6 +34,24 @@ class Rows:
         return self.kept[key]
 
 
+@dataclass(frozen=True)
+class Unit:
+    """How a column follows its series: where every value is level + spread × z, a cell is `moves` × level + the cell
+    of z, times spread where it `scales`.
+
+    `as_scaled` columns follow several series at once and can only be told as they stand in the scaled table.
+    """
+
+    scales: bool = True
+    moves: float = 0.0
+    as_scaled: bool = False
+
+
+PLAIN = Unit(scales=False)  # of no unit of the series: a calendar, a count, a covariate
+SPREAD = Unit()  # a difference of values
+VALUE = Unit(moves=1.0)  # a value
+
+
 class Feature(Settings):
     """A block of columns computed from points at or before each row's origin, or known ahead."""
 
@@ -44,6 +62,11 @@ class Feature(Settings):
     @property
     @abstractmethod
     def names(self) -> tuple[str, ...]: ...
+
+    @property
+    @abstractmethod
+    def units(self) -> tuple[Unit, ...]:
+        """How each column follows the series when its values are centred and scaled, one per name."""
 
     @property
     def look_back(self) -> int:

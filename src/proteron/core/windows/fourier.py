@@ -6,7 +6,7 @@ import numpy as np
 from pydantic import Field
 
 from proteron.core.panel import Floats
-from proteron.core.windows.feature import Feature, Rows
+from proteron.core.windows.feature import PLAIN, Feature, Rows, Unit
 
 
 class Fourier(Feature):
@@ -20,6 +20,10 @@ class Fourier(Feature):
     def names(self) -> tuple[str, ...]:
         waves = range(1, self.order + 1)
         return tuple(f"wave {k} of {self.period:g} {part}" for k in waves for part in ("sin", "cos"))
+
+    @property
+    def units(self) -> tuple[Unit, ...]:
+        return (PLAIN,) * len(self.names)
 
     def source_of(self, column: int) -> tuple[int, int]:
         return (1, 1)

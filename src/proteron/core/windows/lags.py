@@ -10,7 +10,7 @@ from pydantic import Field
 from proteron.core.compiled import kernel
 from proteron.core.panel import Floats
 from proteron.core.timeline import Ints
-from proteron.core.windows.feature import Feature, Rows
+from proteron.core.windows.feature import VALUE, Feature, Rows, Unit
 
 
 @kernel
@@ -43,6 +43,10 @@ class Lags(Feature):
     @property
     def names(self) -> tuple[str, ...]:
         return tuple(f"lag {lag}" for lag in self.lags)
+
+    @property
+    def units(self) -> tuple[Unit, ...]:
+        return (VALUE,) * len(self.names)
 
     @property
     def look_back(self) -> int:

@@ -6,7 +6,7 @@ import numpy as np
 from pydantic import Field
 
 from proteron.core.panel import Floats
-from proteron.core.windows.feature import Feature, Rows
+from proteron.core.windows.feature import PLAIN, Feature, Rows, Unit
 
 
 class OccasionNear(Feature):
@@ -23,6 +23,10 @@ class OccasionNear(Feature):
     def names(self) -> tuple[str, ...]:
         name = self.name or "occasion"
         return (f"in {name}", f"until {name}", f"since {name}")
+
+    @property
+    def units(self) -> tuple[Unit, ...]:
+        return (PLAIN,) * len(self.names)
 
     def source_of(self, column: int) -> tuple[int, int]:
         return ((1, 1), (1, 1 + self.reach), (1 - self.reach, 1))[column]

@@ -16,7 +16,7 @@ from proteron.core.phases import previous_of_phase
 from proteron.core.timeline import CalendarField, Ints
 from proteron.core.windows.calendar import CalendarCycle
 from proteron.core.windows.covariates import CovariateSteps
-from proteron.core.windows.feature import Feature, Rows
+from proteron.core.windows.feature import Feature, Rows, Unit
 from proteron.core.windows.lags import Lags, consecutive
 from proteron.core.windows.registry import AnyFeature
 from proteron.core.windows.rolling import Rolling
@@ -95,6 +95,11 @@ class WindowPlan(Settings):
     @property
     def names(self) -> tuple[str, ...]:
         return tuple(name for feature in self.features for name in feature.names)
+
+    @property
+    def units(self) -> tuple[Unit, ...]:
+        """How each column follows its series when values are centred and scaled."""
+        return tuple(unit for feature in self.features for unit in feature.units)
 
     @property
     def target_names(self) -> tuple[str, ...]:

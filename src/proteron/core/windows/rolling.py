@@ -7,7 +7,7 @@ from pydantic import Field, model_validator
 
 from proteron.core.panel import Floats
 from proteron.core.timeline import Ints
-from proteron.core.windows.feature import Feature, Rows
+from proteron.core.windows.feature import PLAIN, SPREAD, VALUE, Feature, Rows, Unit
 from proteron.core.windows.rolling_kernels import (
     gapless_extremes,
     known_moments,
@@ -58,11 +58,20 @@ class Rolling(Feature):
 
     @property
     def unit_bound(self) -> bool:
-        return self.statistic in ("above", "below")
+        # A sum of more or fewer known points moves by another number of levels each time.
+        return self.statistic in ("above", "below") or (self.statistic == "sum" and self.least is not None)
 
     @property
     def may_be_missing(self) -> bool:
         return self.least is not None
+
+    @property
+    def units(self) -> tuple[Unit, ...]:
+        if self.statistic in ("above", "below"):
+            return (PLAIN,)
+        if self.statistic in ("std", "slope"):
+            return (SPREAD,)
+        return (Unit(moves=self.window) if self.statistic == "sum" else VALUE,)
 
     @property
     def look_back(self) -> int:

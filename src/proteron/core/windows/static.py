@@ -7,7 +7,7 @@ from pydantic import Field
 
 from proteron.core.errors import SettingsError
 from proteron.core.panel import Floats
-from proteron.core.windows.feature import Feature, Rows
+from proteron.core.windows.feature import PLAIN, Feature, Rows, Unit
 
 
 class Static(Feature):
@@ -29,6 +29,10 @@ class Static(Feature):
         if self.form == "one_hot":
             return tuple(f"{self.column} is {label}" for label in self.labels)
         return (self.column if self.form == "number" else f"{self.column} so far",)
+
+    @property
+    def units(self) -> tuple[Unit, ...]:
+        return (Unit(as_scaled=True),) if self.form == "target" else (PLAIN,) * len(self.names)
 
     @property
     def columns(self) -> tuple[str, ...]:

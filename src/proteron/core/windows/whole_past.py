@@ -7,7 +7,7 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from proteron.core.panel import Floats
-from proteron.core.windows.feature import Feature, Rows
+from proteron.core.windows.feature import PLAIN, SPREAD, VALUE, Feature, Rows, Unit
 from proteron.core.windows.rolling_kernels import steps_since, weighted_means, weighted_moments
 
 
@@ -22,6 +22,10 @@ class Weighted(Feature):
     @property
     def names(self) -> tuple[str, ...]:
         return (f"weighted {self.statistic} {self.half_life:g}",)
+
+    @property
+    def units(self) -> tuple[Unit, ...]:
+        return (VALUE if self.statistic == "mean" else SPREAD,)
 
     @property
     def look_back(self) -> int:
@@ -51,6 +55,10 @@ class Expanding(Feature):
     @property
     def names(self) -> tuple[str, ...]:
         return (f"{self.statistic} so far",)
+
+    @property
+    def units(self) -> tuple[Unit, ...]:
+        return ({"count": PLAIN, "std": SPREAD}.get(self.statistic, VALUE),)
 
     @property
     def look_back(self) -> int:
@@ -103,6 +111,10 @@ class Since(Feature):
     @property
     def unit_bound(self) -> bool:
         return True
+
+    @property
+    def units(self) -> tuple[Unit, ...]:
+        return (PLAIN,)
 
     @property
     def look_back(self) -> int:
