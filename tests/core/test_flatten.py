@@ -5,8 +5,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import proteron as pt
 from proteron.core import flatten
-from proteron.core.errors import SettingsError, TooShortError, UnitsError
+from proteron.core.errors import InputError, SettingsError, TooShortError, UnitsError
 from proteron.core.flatten import (
     STAGES,
     Chain,
@@ -138,3 +139,73 @@ def test_errors_name_series_stage_and_remedy(hourly: Panel) -> None:
         Chain([{"kind": "wavelet"}])
     constant = Panel.from_arrays({"a": [4.0] * 9}, "2024-01-01", "1 day")
     assert "only centred" in Chain([ZScore()]).fit(constant).states[0][0].notes[0]
+
+
+# A panel of other dates than those learned on
+
+
+def later_piece(panel: Panel, start: int) -> Panel:
+    """The same values from grid position `start` on, as a panel of its own whose axis begins there."""
+    arrays = {key: panel[key][start - int(panel.starts[i]) :] for i, key in enumerate(panel.keys)}
+    return Panel.from_arrays(arrays, str(panel.axis.times(np.array([start]))[0]) + "+00:00", panel.step, panel.zone)
+
+
+@pytest.mark.parametrize("stage", EVERY_STAGE, ids=lambda stage: f"{stage.title} {stage.document()}")
+def test_a_later_panel_is_placed_on_the_learned_axis_or_refused(hourly: Panel, stage: Stage) -> None:
+    plain = Panel.from_arrays({key: hourly[key] for key in hourly}, {k: str(hourly.times(k)[0]) for k in hourly}, "1h")
+    fitted = Chain([stage]).fit(plain, 1000)
+    later = later_piece(plain, 1100)
+    assert later.axis != plain.axis
+    read_back = FittedChain.from_document(fitted.document(), later.axis)
+    if stage.from_start:
+        for each in (fitted, read_back):
+            for move in (each.apply, each.undo):
+                with pytest.raises(InputError, match=r"north: .* 2024-01-01 00:00:00; this begins at 2024-02-15 20:00"):
+                    move(later)
+        return
+    for each in (fitted, read_back):
+        flat = each.apply(later)
+        for index, key in enumerate(plain.keys):
+            whole = fitted.apply(plain)[key][1100 - int(plain.starts[index]) :]
+            np.testing.assert_array_equal(flat.series(index), whole)
+        assert relative_error(each.undo(flat).values, later.values) < 1e-10
+
+
+def test_another_grid_is_refused_in_words(hourly: Panel) -> None:
+    fitted = Chain([LinearTrend()]).fit(hourly, 1000)
+    other_step = Panel.from_arrays({"north": np.ones(50)}, "2024-03-01", "30 min")
+    with pytest.raises(InputError, match="The step is 30 minutes, but what was learned has 1 hour"):
+        fitted.apply(other_step)
+    off = Panel.from_arrays({"north": np.ones(50)}, "2024-03-01T00:20", "1h")
+    with pytest.raises(InputError, match="does not fall on the one that was learned on"):
+        fitted.undo(off)
+    with pytest.raises(InputError, match="step"):
+        FittedChain.from_document(fitted.document(), other_step.axis)
+    with pytest.raises(InputError, match="not fitted on a series “west”"):
+        fitted.apply(Panel.from_arrays({"west": np.ones(5)}, "2024-03-01", "1h", "Europe/Lisbon"))
+
+
+def test_a_fitted_contender_forecasts_a_later_panel_as_it_does_the_whole(hourly: Panel) -> None:
+    plain = Panel.from_arrays({key: hourly[key] for key in hourly}, {k: str(hourly.times(k)[0]) for k in hourly}, "1h")
+    chain = Chain([LinearTrend(), PeriodMeans(period=24)])
+    for name, settings_ in (("ridge", {"lags": range(1, 30)}), ("trend_curve", {}), ("last_value", {})):
+        fitted = pt.forecaster(name, chain=chain, **settings_).fit(plain, 1000, horizon=12)
+        later = later_piece(plain, 1100)
+        one, two = fitted.means(plain, np.array([1200]), 12)[0], fitted.means(later, np.array([100]), 12)[0]
+        np.testing.assert_allclose(one, two, rtol=1e-12)
+
+
+def test_parts_are_told_at_any_future_date(hourly: Panel) -> None:
+    fitted = Chain([LinearTrend(), PeriodMeans(period=24)]).fit(hourly, 1000)
+    moments = [hourly.axis.local(np.array([at]))[0] for at in (999, 1800, 5000)]
+    parts = fitted.parts("north", [str(each) for each in moments])
+    state = fitted.states_of("north")[0]
+    trend = parts["linear trend: trend"]
+    slope = (trend[2] - trend[1]) / 3200
+    assert trend[1] - trend[0] == pytest.approx(801 * slope)
+    assert set(state.arrays)  # something was learned
+    restored = fitted.undo(hourly.with_values(np.zeros(len(hourly.values))))["north"]
+    assert restored[999] == pytest.approx(sum(each[0] for each in parts.values()))
+    np.testing.assert_array_equal(fitted.parts("north", np.array([1800]))["linear trend: trend"], trend[1:2])
+    with pytest.raises(InputError, match="no grid point at 2024-06-01 00:30"):
+        fitted.parts("north", ["2024-06-01 00:30"])

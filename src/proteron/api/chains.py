@@ -113,17 +113,14 @@ def _read(document: dict[str, Any], panel: Panel) -> FittedChain:
     try:
         if document.get("schema_version") != _SCHEMA:
             raise InputError(f"A fitted chain has “schema_version”: {_SCHEMA}.", field="document")
-        step, start = document["step"], document["start"]
+        document["fitted"].setdefault(
+            "axis", {"start": document["start"], "step": document["step"], "zone": panel.zone}
+        )
         fitted = FittedChain.from_document(document["fitted"], panel.axis, panel.occasions)
     except ProteronError:
         raise
     except (KeyError, TypeError, ValueError, AttributeError, IndexError) as error:
         raise InputError(f"This is not a fitted chain: {type(error).__name__} at {error}.", field="document") from error
-    if step != panel.step or start != str(panel.axis.start):
-        raise InputError(
-            f"The chain was fitted on steps of {step} from {start}, not of {panel.step} from {panel.axis.start}.",
-            field="document",
-        )
     absent = [key for key in panel.keys if key not in fitted.keys]
     if absent:
         raise InputError(f"The chain was not fitted on “{absent[0]}”.", field="document")

@@ -259,6 +259,22 @@ class Panel:
             values[at : ends[index]] = np.nan
         return values
 
+    def on_axis(self, axis: TimeAxis) -> "Panel":
+        """The same points with their places counted on another axis of the same grid.
+
+        Raises `InputError` where the step differs or the points would not fall on the grid.
+        """
+        shift = axis.shift_of(self.axis)
+        if self.axis == axis:
+            return self
+        return replace(
+            self,
+            axis=axis,
+            starts=self.starts + shift,
+            masks=tuple(replace(each, start=each.start + shift, stop=each.stop + shift) for each in self.masks),
+            occasions=tuple(replace(each, start=each.start + shift, stop=each.stop + shift) for each in self.occasions),
+        )
+
     def with_values(self, values: Floats) -> "Panel":
         return replace(self, values=values)
 

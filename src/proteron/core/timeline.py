@@ -5,7 +5,7 @@ steps follow the local calendar of the zone, so a local day may last 23, 24 or 2
 """
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from functools import lru_cache
@@ -199,6 +199,38 @@ class TimeAxis:
         guess = int(gap // self.step.nominal_seconds)
         nearby = np.arange(guess - 3, guess + 4)
         return int(nearby[np.searchsorted(self.times(nearby), instant, side="right") - 1])
+
+    def position_of(self, moment: Moment) -> int:
+        """The grid position at `moment`; raises `InputError` where none stands there."""
+        instant = parse_moment(moment, self.zone)
+        position = self.position(instant)
+        if self.times(np.array([position]))[0] != instant:
+            raise InputError(f"There is no grid point at {moment}; the step is {self.step}.", field="at")
+        return position
+
+    def shift_of(self, other: "TimeAxis") -> int:
+        """Where `other`'s position 0 stands on this axis; raises `InputError` where its grid is another one."""
+        if self == other:
+            return 0
+        if self.step != other.step:
+            raise InputError(f"The step is {other.step}, but what was learned has {self.step}.", field="step")
+        shift = self.position(other.start)
+        probes = np.array([0, 1, 1000])
+        if (self.times(probes + shift) != other.times(probes)).any():
+            start = str(other.start).replace("T", " ")
+            raise InputError(
+                f"The grid that begins at {start} UTC does not fall on the one that was learned on, "
+                f"which begins at {str(self.start).replace('T', ' ')} UTC with a step of {self.step} in {self.zone}.",
+                field="start",
+            )
+        return shift
+
+    def document(self) -> dict[str, str]:
+        return {"start": str(self.start), "step": str(self.step), "zone": self.zone}
+
+    @classmethod
+    def from_document(cls, document: Mapping[str, str]) -> "TimeAxis":
+        return cls(np.datetime64(document["start"], "s"), Step.parse(document["step"]), document["zone"])
 
     def known(self, until: Moment) -> int:
         """How many grid positions are known as of `until`: an integer counts points, a time includes itself."""

@@ -1,7 +1,7 @@
 """Chain: an ordered list of reversible stages, fitted on the past of the cutoff only."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Annotated, Any, Literal
 
@@ -145,18 +145,24 @@ class Chain(Settings):
                 learned[index].append(state)
                 if place + 1 < len(self.active):
                     lanes[index] = stage.apply(state, lanes[index], positions[index], calendar)
-        return FittedChain(self, calendar, panel.keys, panel.known(until), tuple(tuple(each) for each in learned))
+        starts = tuple(known.starts.tolist())
+        return FittedChain(self, calendar, panel.keys, panel.known(until), tuple(map(tuple, learned)), starts)
 
 
 @dataclass(frozen=True)
 class FittedChain:
-    """A chain with what it learned per series as of `until` (known grid positions)."""
+    """A chain with what it learned per series as of `until` (known grid positions).
+
+    `starts` are the grid positions of the first point of each series that was learned from; documents from before
+    they were kept have none.
+    """
 
     chain: Chain
     calendar: Calendar
     keys: tuple[str, ...]
     until: int
     states: tuple[tuple[StageState, ...], ...]
+    starts: tuple[int, ...] = ()
 
     @cached_property
     def _row(self) -> dict[str, int]:
@@ -176,8 +182,30 @@ class FittedChain:
             raise InputError(f"The chain was not fitted on a series “{key}”.", field="series")
         return self.states[self._row[key]]
 
+    def _placed(self, panel: Panel) -> Panel:
+        """`panel` on the axis that was learned on; refused where a stage would read it from a wrong first point."""
+        placed = panel.on_axis(self.axis)
+        bound = next((stage for stage in self.stages if stage.from_start), None)
+        if bound is None or not self.starts:
+            return placed
+        for key, start in zip(placed.keys, placed.starts.tolist(), strict=True):
+            self.states_of(key)
+            learned = self.starts[self._row[key]]
+            if start != learned:
+                here, there = (str(self.axis.local(np.array([at]))[0]).replace("T", " ") for at in (start, learned))
+                raise InputError(
+                    f"{key}: {bound.title} reads a series from the point on that it was learned from, {there}; "
+                    f"this begins at {here}. Give the whole series, or fit the chain on it.",
+                    field="start",
+                )
+        return placed
+
     def lanes(self, panel: Panel, index: int) -> list[Floats]:
-        """One series before the first and after every stage that is on: n_stages + 1 arrays of (n_points,)."""
+        """One series before the first and after every stage that is on: n_stages + 1 arrays of (n_points,).
+
+        A panel of other dates is placed on the axis that was learned on; raises `InputError` where it has another grid.
+        """
+        panel = self._placed(panel)
         lanes = [panel.series(index)]
         positions = panel.positions(index)
         for stage, state in zip(self.stages, self.states_of(panel.keys[index]), strict=True):
@@ -185,16 +213,20 @@ class FittedChain:
         return lanes
 
     def apply(self, panel: Panel) -> Panel:
-        """Flatten every point of `panel`, also beyond `until`, with the learned and projected parts."""
+        """Flatten every point of `panel`, also beyond `until`, with the learned and projected parts.
+
+        A panel of other dates is placed on the axis that was learned on; raises `InputError` where it has another
+        grid, or a series that was not learned.
+        """
         if not self.stages:
             return panel
         return panel.with_values(np.concatenate([self.lanes(panel, i)[-1] for i in range(len(panel))]))
 
     def undo(self, panel: Panel) -> Panel:
         """The inverse of `apply`: original units from a flat panel with the same times."""
-        restored = []
+        placed, restored = self._placed(panel), []
         for index, key in enumerate(panel.keys):
-            values, positions = panel.series(index), panel.positions(index)
+            values, positions = placed.series(index), placed.positions(index)
             steps = zip(self.stages, self.states_of(key), strict=True)
             for stage, state in reversed(list(steps)):
                 values = stage.undo(state, values, positions, self.calendar)
@@ -213,11 +245,26 @@ class FittedChain:
             values = stage.undo_ahead(state, values, origins, first, entered, self.calendar)
         return values
 
+    def parts(self, key: str, at: Sequence[Moment] | Ints) -> dict[str, Floats]:
+        """What the stages take out of one series at any moments, also after the last known one.
+
+        `at` are n moments or grid positions; each part is (n,), named by its stage, in the units that stage works in.
+        Stages that take out no parts, such as transforms, are not named. Raises `InputError` for an unknown series.
+        """
+        positions = np.array([each if isinstance(each, int | np.integer) else self.axis.position_of(each) for each in at])
+        found = {}
+        for stage, state in zip(self.stages, self.states_of(key), strict=True):
+            for name, part in stage.parts(state, positions, self.calendar).items():
+                found[f"{stage.title}: {name}"] = part
+        return found
+
     def document(self) -> dict[str, Any]:
         return {
+            "axis": self.axis.document(),
             "chain": self.chain.document(),
             "until": self.until,
             "keys": list(self.keys),
+            "starts": list(self.starts),
             "states": [[state.document() for state in of_series] for of_series in self.states],
         }
 
@@ -225,7 +272,15 @@ class FittedChain:
     def from_document(
         cls, document: dict[str, Any], axis: TimeAxis, occasions: Sequence[Occasion] = ()
     ) -> "FittedChain":
-        """Read a stored or exported fitted chain; `axis` and `occasions` are those of the panel it is used on."""
+        """Read a stored or exported fitted chain with the axis it was learned on.
+
+        `axis` stands in for documents that name none; `occasions` are those of the panel it is used on, counted on
+        `axis`. Raises `InputError` where the panel's grid is another one.
+        """
+        learned_on = TimeAxis.from_document(document["axis"]) if "axis" in document else axis
+        shift = learned_on.shift_of(axis)
+        occasions = tuple(replace(each, start=each.start + shift, stop=each.stop + shift) for each in occasions)
         states = tuple(tuple(StageState.from_document(state) for state in each) for each in document["states"])
         chain = Chain.from_document(document["chain"])
-        return cls(chain, Calendar(axis, tuple(occasions)), tuple(document["keys"]), int(document["until"]), states)
+        return cls(chain, Calendar(learned_on, occasions), tuple(document["keys"]), int(document["until"]), states,
+                   tuple(map(int, document.get("starts", ()))))  # fmt: skip

@@ -69,6 +69,7 @@ class FractionalDifference(Stage):
 
     title: ClassVar[str] = "fractional difference"
     group: ClassVar[Group] = "difference"
+    from_start: ClassVar[bool] = True
     kind: Literal["fractional_difference"] = "fractional_difference"
     order: float = Field(0.4, gt=0, lt=1, title="Order d", description="0 leaves everything, 1 is the difference.")
     memory: int = Field(500, ge=1, le=5000, title="Memory", description="Steps back that are looked at.")

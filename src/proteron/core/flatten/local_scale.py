@@ -58,6 +58,7 @@ class LocalScale(Stage):
 
     title: ClassVar[str] = "instance normalisation"
     group: ClassVar[Group] = "scale"
+    from_start: ClassVar[bool] = True
     kind: Literal["local_scale"] = "local_scale"
     window: int = Field(168, ge=2, title="Window", description="Points before a stretch that give its mean and spread.")
     reach: int = Field(24, ge=1, title="Stretch", description="Points that share one mean and spread.")

@@ -74,6 +74,7 @@ class Returns(Stage):
 
     title: ClassVar[str] = "returns"
     group: ClassVar[Group] = "difference"
+    from_start: ClassVar[bool] = True
     kind: Literal["returns"] = "returns"
     shareable: ClassVar[bool] = False
     form: Literal["percent", "log"] = Field("log", title="Form", description="percent: change ÷ level, as a share.")

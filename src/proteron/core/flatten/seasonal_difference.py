@@ -41,6 +41,7 @@ class SeasonalDifference(Stage):
     title: ClassVar[str] = "seasonal difference"
     group: ClassVar[Group] = "difference"
     shareable: ClassVar[bool] = False
+    from_start: ClassVar[bool] = True
     kind: Literal["seasonal_difference"] = "seasonal_difference"
     period: int = Field(1, ge=1, title="Period", description="Steps in a cycle; 1 is the plain difference.")
 

@@ -68,6 +68,7 @@ class Stage(Settings):
     group: ClassVar[Group]
     version: ClassVar[int] = 1
     needs: ClassVar[int] = 1  # known, non-missing points
+    from_start: ClassVar[bool] = False  # reads a series from the very point on that learning began at
     shareable: ClassVar[bool] = True  # whether what it learned can hold for all series
     off: bool = Field(False, title="Switched off", description="Kept in the chain, but values pass unchanged.")
     shared: bool = Field(

@@ -87,9 +87,12 @@ class FittedContender:
     def means(self, panel: Panel, origins: Ints, horizon: int) -> tuple[Floats, Floats]:
         """Forecasts in original and in flat units, (n_series, n_origins, horizon) each.
 
-        `panel` may reach beyond the cutoff; a row reads only points before its own origin.
+        `panel` may reach beyond the cutoff; a row reads only points before its own origin. A panel that begins
+        elsewhere is placed on the axis that was learned on, `origins` count its own grid positions; raises
+        `InputError` where its grid is another one.
         """
-        origins = np.asarray(origins, dtype=np.int64)
+        origins = np.asarray(origins, dtype=np.int64) + self.known.axis.shift_of(panel.axis)
+        panel = panel.on_axis(self.known.axis)
         with single_blas_thread():
             flat_panel = self.chain.apply(panel)
             flat = self.contender.forecaster.means(self.state, flat_panel, origins, horizon)
