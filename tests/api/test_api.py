@@ -323,8 +323,8 @@ def test_experiments_are_checked_before_anything_is_stored(client: FlaskClient, 
     entry = {"name": "a", "forecaster": {"kind": "last_value"}}
     good = {"dataset_id": dataset, "contenders": [entry], "run": False}
     for change, word in (
-        ({"contenders": []}, "name of its own"),
-        ({"contenders": [entry, entry]}, "name of its own"),
+        ({"contenders": []}, "at least 1 item"),
+        ({"contenders": [entry, entry]}, "same name"),
         ({"baseline": "b"}, "not among"),
         ({"metrics": ["vibes"]}, "no metric"),
         ({"folds": {"count": 500}}, "nothing to learn from"),

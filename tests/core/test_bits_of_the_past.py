@@ -1,4 +1,4 @@
-"""What a feature says of a point has the same bits whatever comes after it: ten thousand random series, spiked and offset."""
+"""What a feature says of a point has the same bits whatever comes after it: ten thousand random series each."""
 
 import numpy as np
 import pytest

@@ -6,8 +6,10 @@ from simulated import arma, smoothed, unobserved_parts
 
 import proteron as pt
 from proteron.core.forecasters.forecaster import Work
-from proteron.core.forecasters.local import LocalForecaster, widening
+from proteron.core.forecasters.local import LocalForecaster
 from proteron.core.forecasters.minimise import covariance_from, errors_from
+from proteron.core.forecasters.noise import Noise
+from proteron.core.forecasters.ranges import widening
 
 STEPS = 12
 
@@ -87,7 +89,7 @@ def test_the_less_is_known_the_wider_structural_ranges_grow(kind: str) -> None:
         learned = learned_of(model, values)
         spreads = model.spreads_of(learned, values, count, STEPS)
         certain = np.sqrt(model._variances(learned, values, count, STEPS) * model._ahead_noise(learned))
-        paths = model.paths_of(learned, values, count, STEPS, 20_000, np.random.default_rng(1))
+        paths = model.paths_of(learned, values, count, Noise.draw(1, 20_000, STEPS))
         assert paths.std(axis=0) / spreads == pytest.approx(np.ones(STEPS), abs=0.03)
         widened.append(spreads[-1] / certain[-1])
     assert widened[0] > widened[1] >= 1

@@ -47,8 +47,7 @@ def test_the_printed_equation_is_the_forecast(learner: type, feature: Feature, f
     origins = np.array([340, 350, 371])
     forecast = fitted.means(far_off, origins, 3)[0]
     scaled = far_off.with_values(
-        (far_off.values - np.repeat(fitted.state.arrays["level"], 400))
-        / np.repeat(fitted.state.arrays["spread"], 400)
+        (far_off.values - np.repeat(fitted.state.arrays["level"], 400)) / np.repeat(fitted.state.arrays["spread"], 400)
     )
     for index, key in enumerate(far_off.keys):
         found = model.forecaster.equation(fitted.state, key)
@@ -58,7 +57,9 @@ def test_the_printed_equation_is_the_forecast(learner: type, feature: Feature, f
         features = np.where(found.as_scaled, standing, plain)
         np.testing.assert_allclose(features @ found.slopes + found.intercept, forecast[index], rtol=1e-9)
         first = model.forecaster.parameters(fitted.state, key)
-        by_hand = first["intercept"] + sum(first[name] * cell for name, cell in zip(plan.names, features[0], strict=True))
+        by_hand = first["intercept"] + sum(
+            first[name] * cell for name, cell in zip(plan.names, features[0], strict=True)
+        )
         assert by_hand == pytest.approx(forecast[index, 0, 0], rel=1e-9)
 
 

@@ -2,9 +2,10 @@
 
 import numpy as np
 import pytest
+from scipy import special
 
 import proteron as pt
-from proteron.core.judge import METRICS, compute_cell, expand, naive_scale
+from proteron.core.judge import METRICS, Scored, compute_cell, expand, naive_scale
 from proteron.core.panel import NOT_SCORED, Panel
 
 
@@ -21,14 +22,51 @@ def test_expanding_folds_end_at_the_last_point_and_never_overlap() -> None:
         pt.Folds.expanding(count=10, horizon=10).resolve(panel)
 
 
+def scored(truth: list[float], error: list[float], scale: float = 0.5, **more: object) -> Scored:
+    shape = (1, 1, len(truth))
+    truths = np.reshape(truth, shape)
+    scales = np.full((1, 1, 1), scale), np.full((1, 1, 1), scale**2)
+    return Scored(truths + np.reshape(error, shape), truths, *scales, **more)  # type: ignore[arg-type]
+
+
 def test_metrics_by_hand() -> None:
-    truth, error, scale = np.array([2.0, 0.0, 4.0]), np.array([1.0, 0.0, -2.0]), np.array(0.5)
-    value = {n: float(m.report(np.nanmean(m.loss(error, truth, scale)))) for n, m in METRICS.items()}
+    point = scored([2.0, 0.0, 4.0], [1.0, 0.0, -2.0])
+    ends = np.array([[1.0, -1.0, 1.0], [3.0, 1.0, 3.5]]).reshape(2, 1, 1, 1, 3)
+    ranged = scored([2.0, 0.0, 4.0], [1.0, 0.0, -2.0], levels=(0.8,), lower=ends[0], upper=ends[1])
+    value = {n: float(m.report(np.nanmean(m.of(ranged)))) for n, m in METRICS.items() if n != "coverage_95"}
+    low, high = 0.1 * np.array([1.0, 1.0, 3.0]), 0.1 * np.array([1.0, 1.0, 9 * 0.5])
+    middle = np.array([0.5, 0.0, 1.0])
     assert value == pytest.approx(
-        {"mae": 1.0, "rmse": np.sqrt(5 / 3), "mase": 2.0, "smape": (200 * 1 / 5 + 200 * 2 / 6) / 2}
-    )
-    assert np.isnan(METRICS["mase"].loss(error, truth, np.array(0.0))).all()  # undefined, not infinite
-    assert naive_scale(np.array([1.0, 5, 2, 8, np.nan, 9]), 2) == pytest.approx((1 + 3 + 1) / 3)
+        {
+            "mae": 1.0, "rmse": np.sqrt(5 / 3), "mase": 2.0, "rmsse": np.sqrt(5 / 3) / 0.5,
+            "smape": (200 * 1 / 5 + 200 * 2 / 6) / 2, "coverage_80": 2 / 3, "pinball": ((low + high) / 2).mean(),
+            "crps": (0.1 * low + 0.4 * (low + middle) + 0.4 * (middle + high) + 0.1 * high).mean(),
+        }
+    )  # fmt: skip
+    for name in ("pinball", "crps", "coverage_80"):
+        assert np.isnan(METRICS[name].of(point)).all()  # no ranges, no loss
+    assert np.isnan(METRICS["coverage_95"].of(ranged)).all()
+    for name in ("mase", "rmsse"):
+        assert np.isnan(METRICS[name].of(scored([1.0], [1.0], 0.0))).all()  # undefined, not infinite
+    assert np.isnan(METRICS["smape"].of(scored([0.0], [0.0]))).all()
+    seasonal = np.array([1.0, 5, 2, 8, np.nan, 9])
+    assert naive_scale(seasonal, 2) == pytest.approx((1 + 3 + 1) / 3)
+    assert naive_scale(seasonal, 2, 2) == pytest.approx((1 + 9 + 1) / 3)
+    assert np.isnan(naive_scale(seasonal, 6))
+
+
+def test_the_score_of_a_normal_forecast_is_its_closed_form(rng: np.random.Generator) -> None:
+    """Gneiting & Raftery 2007, eq. 5: σ (z (2Φ(z) - 1) + 2φ(z) - 1/√π); from ranges it is close, from paths closer."""
+    truth = rng.normal(size=4000)
+    z, density = truth, np.exp(-(truth**2) / 2) / np.sqrt(2 * np.pi)
+    exact = (z * (2 * special.ndtr(z) - 1) + 2 * density - 1 / np.sqrt(np.pi)).mean()
+    ends = special.ndtri(0.5 + np.array([0.5, 0.8, 0.95]) / 2).reshape(3, 1, 1, 1)
+    flat = np.zeros((3, 1, 1, 4000))
+    by_ranges = METRICS["crps"].of(scored(truth, -truth, levels=(0.5, 0.8, 0.95), lower=flat - ends, upper=flat + ends))
+    assert by_ranges.mean() == pytest.approx(exact, rel=0.04)
+    paths = np.broadcast_to(rng.normal(size=1000).reshape(-1, 1, 1, 1), (1000, 1, 1, 4000))
+    by_paths = METRICS["crps"].of(scored(truth, -truth, levels=(0.5,), lower=flat[:1], upper=flat[:1], paths=paths))
+    assert by_paths.mean() == pytest.approx(exact, rel=0.02)
 
 
 @pytest.fixture

@@ -6,6 +6,7 @@ from reference_series import AIRLINE, NILE
 
 import proteron as pt
 from proteron.core.forecasters.forecaster import Work
+from proteron.core.forecasters.noise import Noise
 from proteron.core.forecasters.smoothing import Form, admissible_forms, choose_form, fit_form
 from proteron.core.forecasters.smoothing.fit import run
 from proteron.core.forecasters.smoothing.forecaster import Smoothing
@@ -139,7 +140,7 @@ def test_ranges_by_theory_equal_those_of_simulated_paths(form: Form) -> None:
     state = model.learn(panel, Work())
     learned = model.learned(state, "a")
     spread = model.spreads_of(learned, AIRLINE, 144, 18)
-    paths = model.paths_of(learned, AIRLINE, 144, 18, 20_000, np.random.default_rng(3))
+    paths = model.paths_of(learned, AIRLINE, 144, Noise.draw(3, 20_000, 18))
     mean = model.means_of(learned, AIRLINE, np.array([144]), 18)[0]
     assert paths.std(axis=0) / spread == pytest.approx(np.ones(18), abs=0.05)
     assert (paths.mean(axis=0) - mean) / spread == pytest.approx(np.zeros(18), abs=0.05)

@@ -1,5 +1,7 @@
 """Records on a real PostgreSQL: migrations, panels to the bit, results stored once."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from sqlalchemy import inspect, text
@@ -7,9 +9,10 @@ from sqlalchemy import inspect, text
 import proteron as pt
 from conftest import fresh_database
 from proteron.core.intake import TableReading
-from proteron.core.judge import compute_cell, expand
+from proteron.core.judge import compute_cell, expand, gather_losses, make_board
 from proteron.core.panel import FILLED, Panel
 from proteron.records import experiments, projects
+from proteron.records import results as results_of
 from proteron.records.database import ConflictError, Database, NotFoundError
 from proteron.records.datasets import datasets_of, load_panel, save_dataset
 from proteron.records.schema import downgrade, upgrade
@@ -33,7 +36,7 @@ def test_migrations_go_up_down_and_up(cluster_url: str) -> None:
     upgrade(url)
     opened = Database(url)
     tables = set(inspect(opened.engine).get_table_names())
-    assert {"project", "dataset", "series_block", "experiment", "cell", "forecast_block"} <= tables
+    assert {"project", "dataset", "series_block", "experiment", "cell", "forecast_block", "fit", "cell_loss"} <= tables
     assert set(inspect(opened.engine).get_view_names()) == {"observation", "forecast", "flag"}
     opened.close()
     downgrade(url)
@@ -91,43 +94,120 @@ def test_the_observation_view_unrolls_times_and_values(database: Database) -> No
     assert [row[1] for row in rows] == [1.5, None, 3.5]
 
 
+def stored_experiment(database: Database, panel: Panel, name: str, contenders: dict, **folds: int) -> tuple[int, list]:
+    """A project with one experiment, nothing of it computed; its number and cells."""
+    project = make_project(database, name)
+    places = pt.Folds.expanding(**{"count": 2, "horizon": 6, **folds}).resolve(panel)
+    with database.session() as session:
+        dataset = save_dataset(session, project, "d", TableReading(panel, (), {}))
+        cells = expand(panel, contenders, places, seed=project, dataset=dataset.hash)  # cells of its own
+        return experiments.add_experiment(session, project, dataset.id, "judge", "x", {}, cells).id, cells
+
+
 def test_results_are_stored_once_and_come_back_to_the_bit(database: Database, hourly: Panel) -> None:
-    project = make_project(database, "results")
-    contenders = {"ridge": pt.forecaster("ridge", lags=[1, 24], chain=pt.Chain([pt.flatten.Log()]))}
-    cells = expand(hourly, contenders, pt.Folds.expanding(count=2, horizon=6).resolve(hourly), seed=1)
-    with database.session() as session:
-        dataset = save_dataset(session, project, "d", TableReading(hourly, (), {}))
-        stored = experiments.add_experiment(session, project, dataset.id, "judge", "x", {}, cells)
-    assert isinstance(stored.id, int)
-    result = compute_cell(hourly, cells[0])
+    contenders = {
+        "ridge": pt.forecaster("ridge", lags=[1, 24], chain=pt.Chain([pt.flatten.Log()])),
+        "smoothing": pt.forecaster("smoothing", season=None),
+    }
+    number, cells = stored_experiment(database, hourly, "results", contenders)
+    first = [cell for cell in cells if cell.name == "ridge"]
+    results = [compute_cell(hourly, cell) for cell in cells[:2]]
     for _ in range(2):
+        for result in results:
+            with database.session() as session:
+                results_of.save_result(session, result)
+    with database.session() as session:
+        assert not experiments.save_failure(session, cells[0].key, "too late")
+        assert experiments.tally(session, number) == {"cells": 4, "done": 2, "failed": 0}
+        assert [key for key, *_ in experiments.missing_cells(session, number)] == [cell.key for cell in cells[2:]]
+        (loaded,) = results_of.load_results(session, number, ["ridge"], learned=True)
+        (apart,) = results_of.load_results(session, number, ["ridge"], fold=0, series=1)
+        assert results_of.load_results(session, number, ["ridge"], fold=1) == []
+        assert results_of.load_cell(session, number, first[0].key) == first[0]
+        count = session.scalar(text("SELECT count(*) FROM forecast WHERE experiment_id = :e"), {"e": number})
+        view = session.execute(
+            text("SELECT origin, step, mean FROM forecast WHERE experiment_id = :e AND contender = 'ridge' "
+                 "AND series = 'north' ORDER BY step"), {"e": number},
+        ).all()  # fmt: skip
+    result = results[0]
+    assert count == 2 * 2 * 6
+    assert [(row[0], row[1]) for row in view] == [(float(first[0].place.cutoff), step) for step in range(1, 7)]
+    np.testing.assert_array_equal([row[2] for row in view], result.mean[0, 0])
+    assert apart.fit is None and loaded.fit is not None
+    for each in (loaded, apart):
+        for name in ("mean", "flat_mean", "flat_truth", "ranges", "spread", "origins"):
+            assert getattr(each, name).tobytes() == getattr(result, name).tobytes(), name
+    origins = np.array([cells[0].place.cutoff + 3])
+    later = [each.fitted(hourly).means(hourly, origins, 6)[0] for each in (loaded, result)]
+    assert later[0].tobytes() == later[1].tobytes()
+
+
+def test_losses_come_back_as_they_were_and_the_board_is_the_same(database: Database, hourly: Panel) -> None:
+    contenders = {"naive": pt.forecaster("seasonal_last_value", period=24), "mean": pt.forecaster("mean")}
+    number, cells = stored_experiment(database, hourly, "losses", contenders, count=3, span=12)
+    computed = [compute_cell(hourly, cell) for cell in cells]
+    for result in computed[:-1]:
         with database.session() as session:
-            experiments.save_result(session, result)
+            results_of.save_result(session, result)
+    folds = [cells[0].place, cells[2].place, cells[4].place]
+    kept = gather_losses(computed[:-1], list(contenders), folds, 2)
     with database.session() as session:
-        experiments.save_failure(session, cells[0].key, "too late")
-        assert experiments.tally(session, stored.id) == {"cells": 2, "done": 1, "failed": 0}
-        assert experiments.missing_keys(session, stored.id) == [cells[1].key]
-        (loaded,) = experiments.load_results(session, cells)
-        count = session.scalar(text("SELECT count(*) FROM forecast WHERE experiment_id = :e"), {"e": stored.id})
-    assert count == 2 * 6
-    for name in ("mean", "flat_mean", "flat_truth", "ranges", "scale", "spread"):
-        assert getattr(loaded, name).tobytes() == getattr(result, name).tobytes()
-    origins = np.array([cells[0].place.cutoff])
-    assert (
-        loaded.fitted(hourly).means(hourly, origins, 6)[0].tobytes()
-        == result.fitted(hourly).means(hourly, origins, 6)[0].tobytes()
+        experiments.save_failure(session, cells[-1].key, "no memory")
+        found = results_of.load_losses(session, number, ["mase", "crps", "coverage_95"], list(contenders), folds, 2)
+        facts = results_of.entrant_facts(session, number, {"naive": "baseline", "mean": "baseline"})
+    for metric, losses in found.items():
+        assert losses.values.tobytes() == kept[metric].values.tobytes(), metric
+    assert (facts[1].cells, facts[1].failed, facts[1].failures[0].reason) == (2, 1, "no memory")
+    assert facts[0].seconds == pytest.approx(sum(r.seconds for r in computed if r.cell.name == "naive"))
+    board = make_board(found, facts, ["mase", "crps"], "naive")
+    assert board.row("mean").reasons[0].text == "no memory"
+    assert board.row("mean").reasons[0].folds == (2,)
+    assert board.row("mean").skill_by_fold[2] is None
+
+
+def test_a_failure_is_replaced_by_the_next_and_by_a_result(database: Database, hourly: Panel) -> None:
+    number, cells = stored_experiment(database, hourly, "failures", {"m": pt.forecaster("mean")})
+    key = cells[0].key
+    for reason in ("out of memory", "took too long"):
+        with database.session() as session:
+            assert experiments.save_failure(session, key, reason)
+            assert [each["reason"] for each in experiments.failures_of(session, number)] == [reason]
+    with database.session() as session:
+        experiments.try_again(session, number)
+        assert experiments.tally(session, number) == {"cells": 2, "done": 0, "failed": 0}
+        assert [each for each, *_ in experiments.missing_cells(session, number)] == [cells[0].key, cells[1].key]
+        experiments.leave_as_failed(session, number)
+        assert experiments.tally(session, number)["failed"] == 1
+        experiments.try_again(session, number)
+        assert results_of.save_result(session, compute_cell(hourly, cells[0]))
+        assert experiments.cell_state(session, key) == "done"
+        assert experiments.failures_of(session, number) == []
+
+
+def test_cells_wait_for_those_they_need(database: Database, hourly: Panel) -> None:
+    number, cells = stored_experiment(database, hourly, "needs", {"m": pt.forecaster("mean")}, count=1)
+    (cell,) = cells
+    second = replace(cell, name="blend", key="b" * 64, needs=(cell.key,))
+    with database.session() as session:
+        experiments.add_cells(session, number, [cell, second])
+        assert [key for key, *_ in experiments.missing_cells(session, number)] == [cell.key]
+        experiments.save_failure(session, cell.key, "no")
+        assert [key for key, *_ in experiments.missing_cells(session, number, dependent_only=True)] == [second.key]
+        experiments.try_again(session, number)
+        assert experiments.missing_cells(session, number, dependent_only=True) == []
+
+
+def test_declined_series_are_told_with_their_reason(database: Database, hourly: Panel) -> None:
+    short = Panel.from_arrays(
+        {"long": hourly["north"][300:500], "short": [np.nan] * 198 + [1.0, 2.0]}, "2024-01-01", "1h"
     )
-
-
-def test_a_failed_cell_may_be_replaced_by_a_result(database: Database, hourly: Panel) -> None:
-    cell = expand(hourly, {"m": pt.forecaster("mean")}, pt.Folds.expanding(count=1, horizon=3).resolve(hourly), seed=9)[
-        0
-    ]
+    number, cells = stored_experiment(database, short, "declined", {"curve": pt.forecaster("trend_curve")}, count=1)
     with database.session() as session:
-        experiments.save_failure(session, cell.key, "out of memory")
-    with database.session() as session:
-        experiments.save_result(session, compute_cell(hourly, cell))
-        assert experiments.has_result(session, cell.key)
+        results_of.save_result(session, compute_cell(short, cells[0]))
+        (failure,) = experiments.failures_of(session, number)
+        assert (failure["contender"], failure["fold"], failure["series"]) == ("curve", 0, "short")
+        assert "known point" in failure["reason"]
+        assert experiments.tally(session, number)["done"] == 1
 
 
 def test_missing_and_taken_things_are_clear(database: Database) -> None:

@@ -13,7 +13,7 @@ import TopBar from './widgets/TopBar.vue'
 import WorkList from './widgets/WorkList.vue'
 
 const store = useProject()
-const view = useView()
+useView()
 const route = useRoute()
 const router = useRouter()
 const { palette, sheet, work } = useKeys()
@@ -25,7 +25,6 @@ async function enter() {
   const wanted = projectId.value ?? (route.name === 'home' ? null : (store.list[0]?.id ?? null))
   if (projectId.value && store.project?.id !== projectId.value) {
     await store.open(projectId.value)
-    view.reset()
   } else if (!projectId.value && store.list.length && route.name === 'home' && !route.query.projects) {
     await router.replace({ name: 'walkforward', params: { project: wanted ?? store.list[0]?.id ?? 0 } })
   }

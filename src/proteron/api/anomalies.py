@@ -1,4 +1,4 @@
-"""Anomalies: a scan, its scores, a threshold, and flags to judge."""
+"""Anomalies: a scan is an experiment one step ahead; flags follow from its scores and a threshold as of the cutoff."""
 
 import numpy as np
 from flask_openapi3 import APIBlueprint
@@ -7,13 +7,11 @@ from werkzeug.wrappers import Response
 from proteron.api import shapes
 from proteron.api.lines import line
 from proteron.api.services import answer, series_index, services
-from proteron.api.walkforward import answer_experiment, start_experiment
-from proteron.core.anomalies import Scores, budget_threshold, flags_above, residual_scores, scan_folds
-from proteron.core.errors import SettingsError
+from proteron.api.walkforward import answer_experiment
 from proteron.records import experiments as records
-from proteron.records.findings import flags_of, judge_flag, replace_flags
+from proteron.records.flags import flags_of, judge_flag
 from proteron.records.models import AnomalyFlag
-from proteron.runner import plans
+from proteron.services import anomalies
 
 blueprint = APIBlueprint("anomalies", __name__, url_prefix="/api/v1")
 
@@ -21,32 +19,14 @@ blueprint = APIBlueprint("anomalies", __name__, url_prefix="/api/v1")
 @blueprint.post("/projects/<int:project_id>/scans", responses={201: shapes.ExperimentView, 422: shapes.Problem})
 def new_scan(path: shapes.ProjectPath, body: shapes.NewScan) -> Response:
     """Score every step once, one step ahead and out of sample, with a contender of an experiment."""
-    with services().database.session() as session:
-        source = records.get_experiment(session, body.experiment_id)
-    plan = plans.plan_of(source)
-    entries = [entry for entry in plan.contenders if entry.name == body.contender]
-    if not entries:
-        raise SettingsError(f"There is no contender “{body.contender}” in this experiment.", field="contender")
-    panel = services().panel(source.dataset_id)
-    scan = plans.ExperimentPlan(
-        seed=plan.seed, folds=scan_folds(panel), metrics=("mae",), baseline=body.contender, contenders=tuple(entries)
-    )
-    name = f"scan by {body.contender}"
-    experiment_id = start_experiment(path.project_id, source.dataset_id, "scan", name, scan, run=True)
-    return answer_experiment(experiment_id, 201)
-
-
-def _scores(experiment_id: int) -> Scores:
-    with services().database.session() as session:
-        experiment = records.get_experiment(session, experiment_id)
-        panel = services().panel(experiment.dataset_id)
-        return residual_scores(panel, plans.results_of(session, experiment, panel))
+    scan_id = anomalies.start_scan(services(), path.project_id, body.experiment_id, body.contender)
+    return answer_experiment(scan_id, 201)
 
 
 @blueprint.get("/experiments/<int:experiment_id>/scores", responses={200: shapes.ScoresView})
 def scores(path: shapes.ExperimentPath, query: shapes.ScoresQuery) -> Response:
     """Expected values and scores of one series over a span."""
-    found = _scores(path.experiment_id)
+    found = anomalies.scores_of(services(), path.experiment_id)
     index = series_index(found.panel, query.series)
     expected, score = found.series(index)
     axis, first = found.panel.axis, int(found.panel.starts[index])
@@ -61,25 +41,15 @@ def scores(path: shapes.ExperimentPath, query: shapes.ScoresQuery) -> Response:
 
 @blueprint.put("/experiments/<int:experiment_id>/flags", responses={200: shapes.FlagsView, 422: shapes.Problem})
 def set_threshold(path: shapes.ExperimentPath, body: shapes.ThresholdBody) -> Response:
-    """Flag one series above a threshold, or within a budget of flags per week."""
-    if (body.threshold is None) == (body.budget_per_week is None):
-        raise SettingsError("Give either a threshold or a budget per week.", field="threshold")
-    found = _scores(path.experiment_id)
-    index = series_index(found.panel, body.series)
-    score = found.series(index)[1]
-    per_week = 604800 / found.panel.axis.step.nominal_seconds
-    threshold = body.threshold
-    if threshold is None:
-        threshold = budget_threshold(score, per_week, body.budget_per_week or 1.0)
-    flags = flags_above(found, index, threshold) if np.isfinite(threshold) else []
+    """Flag one series above a threshold, or within a budget of flags per week learned by `until`."""
     with services().database.session() as session:
-        stored = replace_flags(session, path.experiment_id, index, flags)
-        weeks = np.isfinite(score).sum() / per_week
-        return answer(
-            shapes.FlagsView(
-                threshold=threshold, per_week=len(flags) / weeks if weeks else None, flags=[_view(f) for f in stored]
-            )
-        )
+        panel = services().panel(records.get_experiment(session, path.experiment_id).dataset_id)
+    index = series_index(panel, body.series)
+    found = anomalies.flag_series(
+        services(), path.experiment_id, index, body.threshold, body.budget_per_week, body.until
+    )
+    flags = [_view(flag) for flag in found.flags]
+    return answer(shapes.FlagsView(threshold=found.threshold, per_week=found.per_week, flags=flags))
 
 
 @blueprint.get("/experiments/<int:experiment_id>/flags", responses={200: shapes.FlagsView})

@@ -25,8 +25,9 @@ from proteron.api import (
     walkforward,
     windows,
 )
-from proteron.api.services import Services, answer, services
+from proteron.api.services import answer, services
 from proteron.records.configuration import Configuration
+from proteron.services.resources import Resources
 
 PAGE = Path(__file__).resolve().parents[3] / "ui" / "dist"
 _LOCAL = {"127.0.0.1", "localhost", "[::1]", "::1"}
@@ -53,7 +54,7 @@ def create_application(settings: Configuration, url: str, page: Path = PAGE) -> 
     )
     app.config["MAX_CONTENT_LENGTH"] = settings.upload_bytes
     app.json.sort_keys = False  # type: ignore[attr-defined]
-    app.extensions["proteron"] = Services(settings, url)
+    app.extensions["proteron"] = Resources(settings, url)
     problems.install(app, settings.upload_bytes)
     for room in _ROOMS:
         app.register_api(room.blueprint)

@@ -8,7 +8,6 @@ from werkzeug.wrappers import Response
 
 from proteron.api import flatten_shapes as rooms
 from proteron.api import shapes
-from proteron.api.datasets import file_name
 from proteron.api.services import answer, chain_of, services
 from proteron.core.errors import InputError, ProteronError
 from proteron.core.flatten import Calendar, FittedChain
@@ -19,6 +18,7 @@ from proteron.records import chains as records
 from proteron.records.datasets import get_dataset
 from proteron.records.models import FittedChainRecord
 from proteron.records.projects import get_project
+from proteron.services.names import file_name
 
 blueprint = APIBlueprint("chains", __name__, url_prefix="/api/v1")
 _SCHEMA = 1
@@ -75,7 +75,7 @@ def keep_fitted(path: shapes.DatasetPath, body: rooms.FitBody) -> Response:
     """Fit a chain on every series as of a cutoff and keep what it learned with the dataset's version."""
     panel = services().panel(path.dataset_id)
     with services().computing():
-        fitted = services().chain(path.dataset_id, chain_of(body.chain), min(body.until, panel.end))
+        fitted = services().chain(path.dataset_id, chain_of(body.chain), body.until)
     return answer(_keep(path.dataset_id, panel, body.name, fitted), 201)
 
 
@@ -113,9 +113,10 @@ def _read(document: dict[str, Any], panel: Panel) -> FittedChain:
     try:
         if document.get("schema_version") != _SCHEMA:
             raise InputError(f"A fitted chain has “schema_version”: {_SCHEMA}.", field="document")
-        document["fitted"].setdefault(
-            "axis", {"start": document["start"], "step": document["step"], "zone": panel.zone}
-        )
+        said = {"start": document["start"], "step": document["step"]}
+        axis = document["fitted"].setdefault("axis", said | {"zone": panel.zone})
+        if axis | said != axis:
+            raise InputError("The chain's axis is told in two ways that do not agree.", field="document")
         fitted = FittedChain.from_document(document["fitted"], panel.axis, panel.occasions)
     except ProteronError:
         raise

@@ -7,7 +7,8 @@ from proteron.api.shapes import Numbers
 
 class FactsQuery(BaseModel):
     contender: str
-    fold: int = Field(ge=0)
+    fold: int | None = Field(None, ge=0)
+    origin: int | None = Field(None, ge=0, description="Instead of a fold: the one that had learned by then.")
     series: int = Field(0, ge=0)
 
 
@@ -82,6 +83,7 @@ class SuitedView(BaseModel):
 
 
 class FactsView(BaseModel):
+    fold: int
     summary: str
     seconds: float
     series: int

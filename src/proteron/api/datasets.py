@@ -1,7 +1,6 @@
 """Datasets: their series and lines, versions, changes, comparison, export."""
 
 import json
-import re
 import tempfile
 from pathlib import Path
 
@@ -18,6 +17,7 @@ from proteron.core.intake.exports import csv_pieces
 from proteron.core.panel import FILLED, Panel
 from proteron.records.datasets import get_dataset, save_dataset
 from proteron.records.projects import choose
+from proteron.services.names import file_name
 
 blueprint = APIBlueprint("datasets", __name__, url_prefix="/api/v1")
 _TYPES = {
@@ -105,10 +105,6 @@ def compare(path: shapes.ComparePath) -> Response:
         found = compare_panels(before, after, compare_accounts(*accounts))
     series = [shapes.SeriesChangeView(**vars(change)) for change in found.series]
     return answer(shapes.ComparisonView(sentences=list(found.sentences), series=series))
-
-
-def file_name(name: str) -> str:
-    return re.sub(r"[^A-Za-z0-9_-]+", "-", name).strip("-").lower() or "dataset"
 
 
 def _name_of(dataset_id: int) -> str:

@@ -59,7 +59,7 @@ def _fit(path: shapes.SeriesPath, body: rooms.FlattenBody) -> tuple[Panel, Fitte
     """The series alone and the chain as of the cutoff; stages that are shared learn from the whole panel."""
     panel = services().panel(path.dataset_id)
     index = series_index(panel, path.series)
-    chain, until = chain_of(body.chain), min(body.until, panel.end)
+    chain, until = chain_of(body.chain), body.until
     one = panel.select([index])
     if any(stage.shared for stage in chain.active):
         return one, services().chain(path.dataset_id, chain, until)

@@ -18,11 +18,9 @@ from proteron.core.flatten import STAGES, Calendar
 from proteron.core.flatten.decomposition import decompose
 from proteron.core.flatten.seasons import season_name
 from proteron.core.panel import FILLED, Floats, Panel
-from proteron.core.profile.features import VERSION
 from proteron.core.profile.strengths import strengths_of
 from proteron.core.windows import rolling_moments
-from proteron.records import chains as records
-from proteron.runner.features import start_features
+from proteron.services import profiles
 
 blueprint = APIBlueprint("profile", __name__, url_prefix="/api/v1")
 _SERIES = "/datasets/<int:dataset_id>/series/<int:series>/profile"
@@ -257,8 +255,8 @@ def _moments(values: Floats, known: int) -> tuple[float, float]:
 def compute_features(path: rooms.FeaturesPath, body: rooms.FeaturesBody) -> Response:
     """Begin, or go on, to compute the features of every series as of a cutoff; they are kept with the dataset."""
     panel = services().panel(path.dataset_id)
-    until = min(body.until, panel.end)
-    start_features(services().database, services().queue, path.dataset_id, until, len(panel))
+    until = panel.known(body.until)
+    profiles.start(services(), path.dataset_id, until)
     return answer(_features(path.dataset_id, panel, until), 202)
 
 
@@ -272,28 +270,25 @@ def view_features(path: rooms.FeaturesPath, query: rooms.FeaturesQuery) -> Respo
 def stop_features(path: rooms.FeaturesPath, body: rooms.FeaturesBody) -> Response:
     """Stop; what is computed stays and can be gone on with."""
     panel = services().panel(path.dataset_id)
-    until = min(body.until, panel.end)
-    with services().database.session() as session:
-        found = records.find_profile(session, path.dataset_id, until, VERSION)
-        if found is not None:
-            records.end_profile(session, found.id, "stopped")
+    until = panel.known(body.until)
+    profiles.stop(services(), path.dataset_id, until)
     return answer(_features(path.dataset_id, panel, until))
 
 
 def _features(dataset_id: int, panel: Panel, until: int | None) -> rooms.FeaturesView:
-    with services().database.session() as session:
-        found = records.find_profile(session, dataset_id, until, VERSION)
-        if found is None:
-            return rooms.FeaturesView(
-                state="empty", until=until or panel.end, done=0, of=len(panel), reason=None, rows=[]
-            )
-        rows = [(each.series, each.features) for each in records.features_of(session, found.id)]
-        state, as_of, reason, of = found.state, found.until, found.reason, found.series
+    there = profiles.find(services(), dataset_id, until)
+    if there is None:
+        return rooms.FeaturesView(state="empty", until=until or panel.end, done=0, of=len(panel), reason=None, rows=[])
+    found, rows = there
+    state, as_of, reason, of = found.state, found.until, found.reason, found.series
     views = []
-    for position, features in rows:
+    for each in rows:
+        position = each.series
         ends = epochs(panel.axis, panel.starts[position] + np.array([0, max(int(panel.lengths[position]) - 1, 0)]))
         known = panel.series(position)[: max(as_of - int(panel.starts[position]), 0)]
         views.append(
-            rooms.FeatureRow(position=position, spark=spark(known, 24), first=ends[0], last_time=ends[1], **features)
+            rooms.FeatureRow(
+                position=position, spark=spark(known, 24), first=ends[0], last_time=ends[1], **each.features
+            )
         )
     return rooms.FeaturesView(state=state, until=as_of, done=len(rows), of=of, reason=reason, rows=views)

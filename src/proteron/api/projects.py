@@ -1,24 +1,27 @@
 """Projects: what there is, what the rooms stand on, and what is out of date."""
 
+from collections.abc import Mapping
 from typing import Any
 
 from flask import Response as FlaskResponse
 from flask_openapi3 import APIBlueprint
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 from werkzeug.wrappers import Response
 
 from proteron.api import shapes
-from proteron.api.services import answer, services
+from proteron.api.services import answer, hub, services
 from proteron.core.flatten.chain import STAGES
 from proteron.core.forecasters import FORECASTERS
 from proteron.core.intake import ROLES
-from proteron.core.judge import METRICS, Folds
+from proteron.core.judge import DEFAULT_METRICS, METRICS, Folds
 from proteron.core.windows import WindowPlan
 from proteron.records import experiments as records
 from proteron.records import projects
 from proteron.records.datasets import datasets_of
 from proteron.records.models import Experiment, OutlookRecord
+from proteron.records.outlooks import outlooks_of
+from proteron.runner.work import running_work
+from proteron.services.rooms import made_by, room_states
 
 blueprint = APIBlueprint("projects", __name__, url_prefix="/api/v1")
 
@@ -60,7 +63,7 @@ def events(path: shapes.ProjectPath) -> FlaskResponse:
     """Server-sent events: experiments, cells and outlooks of this project as they change."""
     with services().database.session() as session:
         projects.get_project(session, path.project_id)
-    lines = services().hub.stream(path.project_id)
+    lines = hub().stream(path.project_id)
     headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
     return FlaskResponse(lines, content_type="text/event-stream", headers=headers)
 
@@ -87,16 +90,17 @@ def catalogue() -> Response:
             folds=Folds.model_json_schema(),
             plan=WindowPlan.model_json_schema(),
             metrics={name: metric.title for name, metric in METRICS.items()},
+            default_metrics=list(DEFAULT_METRICS),
             roles=list(ROLES),
         )
     )
 
 
-def experiment_brief(session: Session, experiment: Experiment) -> shapes.ExperimentBrief:
-    tally = records.tally(session, experiment.id)
+def experiment_brief(experiment: Experiment, tally: Mapping[str, Any]) -> shapes.ExperimentBrief:
     return shapes.ExperimentBrief(
         id=experiment.id, dataset_id=experiment.dataset_id, purpose=experiment.purpose, name=experiment.name,
-        state=experiment.state, reason=experiment.reason, **tally,
+        state=experiment.state, reason=experiment.reason, cells=tally["cells"], done=tally["done"],
+        failed=tally["failed"],
     )  # fmt: skip
 
 
@@ -109,10 +113,9 @@ def outlook_brief(record: OutlookRecord) -> shapes.OutlookBrief:
 
 def _view(session: Session, project_id: int) -> shapes.Project:
     project = projects.get_project(session, project_id)
-    datasets = datasets_of(session, project_id)
-    experiments = [experiment_brief(session, each) for each in records.experiments_of(session, project_id)]
-    query = select(OutlookRecord).where(OutlookRecord.project_id == project_id).order_by(OutlookRecord.id.desc())
-    outlooks = [outlook_brief(each) for each in session.scalars(query)]
+    experiments = records.experiments_of(session, project_id)
+    tallies = records.tallies(session, [each.id for each in experiments])
+    outlooks = outlooks_of(session, project_id)
     briefs = [
         shapes.DatasetBrief(
             id=d.id,
@@ -123,56 +126,15 @@ def _view(session: Session, project_id: int) -> shapes.Project:
             parent_id=d.parent_id,
             series=d.account.get("series", 0),
             points=d.layout["points"],
-            done=_done(d.account),
+            done=made_by(d.account),
         )
-        for d in datasets
+        for d in datasets_of(session, project_id)
     ]
-    rooms = _rooms(project.choices, experiments, outlooks)
+    states = room_states(project.choices, {each.id: each for each in experiments}, {each.id: each for each in outlooks})
     return shapes.Project(
-        id=project.id, name=project.name, choices=project.choices, datasets=briefs, experiments=experiments,
-        outlooks=outlooks, rooms=rooms,
+        id=project.id, name=project.name, choices=project.choices, datasets=briefs,
+        experiments=[experiment_brief(each, tallies[each.id]) for each in experiments],
+        outlooks=[outlook_brief(each) for each in outlooks],
+        running=[shapes.RunningView(**vars(each)) for each in running_work(session, project_id)],
+        rooms={name: shapes.RoomState(**vars(state)) for name, state in states.items()},
     )  # fmt: skip
-
-
-def _done(account: dict[str, Any]) -> str:
-    """What made a version, in a few words."""
-    edits = account.get("edits", ())
-    if not edits:
-        files = account.get("files") or ()
-        return f"read from {len(files)} files" if files else f"read as {account.get('reader', 'a table')}"
-    words = {
-        "unmask": "mask taken off", "unfill": "fills taken out", "exclude": "series left out", "coarser": "summed up",
-        "resampling": "another step", "filling_of": "gaps filled", "masks": "span masked", "occasions": "occasions",
-        "holidays": "public holidays",
-    }  # fmt: skip
-    said = [text for name, text in words.items() if edits[-1].get(name)]
-    if edits[-1].get("filling", {}).get("method", "leave") != "leave":
-        said.append("gaps filled")
-    return ", ".join(said) or "changed"
-
-
-def _rooms(
-    choices: dict[str, Any], experiments: list[shapes.ExperimentBrief], outlooks: list[shapes.OutlookBrief]
-) -> dict[str, shapes.RoomState]:
-    """A room is out of date when what it shows was made from something other than the present choice upstream."""
-    empty, current = shapes.RoomState(state="empty"), shapes.RoomState(state="current")
-    dataset = choices.get("dataset_id")
-    by_id = {each.id: each for each in experiments}
-    judged, scan = by_id.get(choices.get("experiment_id", 0)), by_id.get(choices.get("scan_id", 0))
-    outlook = next((each for each in outlooks if each.id == choices.get("outlook_id")), None)
-    rooms = dict.fromkeys(("intake", "profile"), current if dataset else empty)
-    rooms["flatten"] = current if dataset and choices.get("chain") else empty
-    rooms["windows"] = current if dataset and choices.get("plan") else empty
-    for name, experiment in (("walkforward", judged), ("anomalies", scan)):
-        rooms[name] = empty
-        if experiment is not None:
-            rooms[name] = current
-            if experiment.dataset_id != dataset:
-                rooms[name] = shapes.RoomState(state="outdated", reason="made from another version of the data")
-    rooms["outlook"] = empty
-    if outlook is not None:
-        source = by_id.get(outlook.experiment_id)
-        stale = source is None or source.dataset_id != dataset or source.id != choices.get("experiment_id")
-        reason = "made from another experiment or version of the data"
-        rooms["outlook"] = shapes.RoomState(state="outdated", reason=reason) if stale else current
-    return rooms

@@ -1,9 +1,5 @@
-"""What every route can reach: database, queue, cached panels and chains, the event hub."""
+"""The web's way to the services: what is opened once per process, and how answers are written."""
 
-import threading
-from collections import OrderedDict
-from collections.abc import Iterator
-from contextlib import contextmanager
 from typing import Any
 
 from flask import current_app
@@ -11,93 +7,22 @@ from pydantic import BaseModel
 from werkzeug.wrappers import Response
 
 from proteron.api.events import Hub
-from proteron.core.errors import ProteronError, SettingsError
-from proteron.core.flatten import Chain, FittedChain
+from proteron.core.errors import SettingsError
+from proteron.core.flatten import Chain
 from proteron.core.panel import Panel
-from proteron.records.configuration import Configuration
-from proteron.records.database import Database
-from proteron.runner.plans import PanelCache
-from proteron.runner.queue import Queue
-from proteron.runner.sidecar import Sidecar
-
-_INTERACTIVE = 3
-_WAIT_SECONDS = 30.0
+from proteron.services.resources import Resources
 
 
-class BusyError(ProteronError):
-    """Too much is being computed at once."""
-
-    code = "busy"
-
-
-class Services:
-    """Opened at first use, so that each process has its own connections after forking."""
-
-    def __init__(self, settings: Configuration, url: str) -> None:
-        self.settings = settings
-        self.url = url
-        self._lock = threading.RLock()
-        self._panel_lock = threading.Lock()
-        self._slots = threading.BoundedSemaphore(_INTERACTIVE)
-        self._panels = PanelCache(4)
-        self._chains: OrderedDict[tuple[int, str, int], FittedChain] = OrderedDict()
-        self._opened: dict[str, Any] = {}
-
-    def _open(self, name: str, make: Any) -> Any:
-        with self._lock:
-            if name not in self._opened:
-                self._opened[name] = make()
-            return self._opened[name]
-
-    @property
-    def database(self) -> Database:
-        return self._open("database", lambda: Database(self.url))
-
-    @property
-    def queue(self) -> Queue:
-        return self._open("queue", lambda: Queue(self.url))
-
-    @property
-    def sidecar(self) -> Sidecar:
-        """The process that reads what users bring."""
-        return self._open("sidecar", lambda: Sidecar(self.url, self.settings.intake_bytes))
-
-    @property
-    def hub(self) -> Hub:
-        return self._open("hub", lambda: Hub(self.url, self.settings.streams))
-
-    def panel(self, dataset_id: int) -> Panel:
-        """The panel of a dataset, kept in memory."""
-        with self._panel_lock, self.database.session() as session:
-            return self._panels.get(session, dataset_id)
-
-    def chain(self, dataset_id: int, chain: Chain, until: int) -> FittedChain:
-        """A fitted chain, kept by what it depends on."""
-        key = (dataset_id, chain.hash, until)
-        with self._lock:
-            found = self._chains.get(key)
-        if found is None:
-            found = chain.fit(self.panel(dataset_id), until)
-            with self._lock:
-                self._chains[key] = found
-                while len(self._chains) > 64:
-                    self._chains.popitem(last=False)
-        return found
-
-    @contextmanager
-    def computing(self) -> Iterator[None]:
-        """One of a few slots for work a hand is waiting for; raises `BusyError` when none gets free."""
-        if not self._slots.acquire(timeout=_WAIT_SECONDS):
-            raise BusyError("Too much is being computed at once; try again in a moment.")
-        try:
-            yield
-        finally:
-            self._slots.release()
-
-
-def services() -> Services:
-    found: Services = current_app.extensions["proteron"]
+def services() -> Resources:
+    found: Resources = current_app.extensions["proteron"]
     return found
+
+
+def hub() -> Hub:
+    """The listener of this process that feeds every event stream."""
+    reach = services()
+    opened: Hub = reach.open("hub", lambda: Hub(reach.url, reach.settings.streams))
+    return opened
 
 
 def answer(shape: BaseModel, status: int = 200) -> Response:

@@ -4,11 +4,10 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, RootModel
 
-from proteron.core.experiment import ContenderEntry
+from proteron.core.experiment import Judging
 from proteron.core.flatten.chain import AnyStage
 from proteron.core.intake import Edit, Recipe
 from proteron.core.intake.recipe import OccasionSpan
-from proteron.core.judge import Folds
 from proteron.core.windows import WindowPlan
 
 Numbers = list[float | None]
@@ -139,6 +138,16 @@ class RoomState(BaseModel):
     reason: str = ""
 
 
+class RunningView(BaseModel):
+    """Long work that goes on in a project: of what kind, and how many of its parts are there."""
+
+    kind: str
+    id: int
+    title: str
+    done: int
+    of: int
+
+
 class Project(BaseModel):
     id: int
     name: str
@@ -146,6 +155,7 @@ class Project(BaseModel):
     datasets: list[DatasetBrief]
     experiments: list[ExperimentBrief]
     outlooks: list[OutlookBrief]
+    running: list[RunningView]
     rooms: dict[str, RoomState]
 
 
@@ -358,15 +368,12 @@ class DatasetView(BaseModel):
     series: list[SeriesView]
 
 
-class NewExperiment(Body):
+class NewExperiment(Judging):
+    """What is judged and how, on which data; `run` starts it at once."""
+
     dataset_id: Identifier
     name: str = Field("experiment", min_length=1, max_length=200)
     purpose: Literal["judge", "scan"] = "judge"
-    seed: int = Field(0, ge=0)
-    folds: Folds = Folds()
-    metrics: list[str] = ["mase", "rmse", "mae", "smape"]
-    baseline: str | None = None
-    contenders: list[ContenderEntry]
     run: bool = True
 
 
@@ -386,16 +393,70 @@ class ContenderView(BaseModel):
     document: Document
 
 
+class FailureView(BaseModel):
+    """Why there is no forecast: a cell that failed, or a series that was declined in it; folds from 0."""
+
+    contender: str
+    fold: int
+    reason: str
+    series: str | None
+
+
 class ExperimentView(ExperimentBrief):
     seed: int
     baseline: str
     metrics: list[str]
+    levels: list[float]
+    design: Document
     horizon: int
     gap: int
     folds: list[FoldView]
     contenders: list[ContenderView]
-    failures: list[dict[str, Any]]
+    failures: list[FailureView]
     seconds_left: float | None
+
+
+class BoardQuery(BaseModel):
+    metric: str | None = Field(None, description="What skill is told by; empty: the experiment's first.")
+
+
+class MetricView(BaseModel):
+    """A column of the board; `nominal` is what a good one comes to where smaller is not better."""
+
+    name: str
+    title: str
+    unit: str
+    nominal: float | None
+
+
+class ReasonView(BaseModel):
+    """Why forecasts are missing: in which folds (from 0), and of which series; none: of all in a cell."""
+
+    text: str
+    folds: list[int]
+    series: list[str]
+
+
+class BoardRowView(BaseModel):
+    """An entrant: errors by metric, skill over the baseline with its interval, and why anything is missing."""
+
+    contender: str
+    family: str
+    baseline: bool
+    cells: int
+    failed: int
+    errors: dict[str, float | None]
+    flat_rmse: float | None
+    skill: float | None
+    skill_low: float | None
+    skill_high: float | None
+    skill_by_fold: Numbers
+    skill_by_step: Numbers
+    skill_by_series: Numbers
+    best_in: int
+    coverage: float | None
+    seconds: float
+    reasons: list[ReasonView]
 
 
 class BoardView(BaseModel):
@@ -403,7 +464,9 @@ class BoardView(BaseModel):
     cells: int
     done: int
     failed: int
-    rows: list[dict[str, Any]]
+    metrics: list[MetricView]
+    skill_metric: str
+    rows: list[BoardRowView]
 
 
 class ForecastsBody(Body):
@@ -427,6 +490,7 @@ class ForecastView(BaseModel):
 class ForecastsView(BaseModel):
     origin: int
     time: float
+    fold: int | None = Field(None, description="The fold that had learned by then, from 0.")
     forecasts: list[ForecastView]
     note: str = ""
 
@@ -450,6 +514,7 @@ class ThresholdBody(Body):
     series: int = Field(ge=0)
     threshold: float | None = Field(None, gt=0)
     budget_per_week: float | None = Field(None, gt=0)
+    until: int | None = Field(None, ge=0, description="What a budget's threshold may be learned from; empty: all.")
 
 
 class FlagView(BaseModel):
@@ -504,4 +569,5 @@ class Catalogue(BaseModel):
     folds: Document
     plan: Document
     metrics: dict[str, str]
+    default_metrics: list[str]
     roles: list[str]

@@ -89,8 +89,7 @@ def columns(path: shapes.DatasetPath, body: forms.ColumnFactsBody) -> Response:
         if body.target >= len(table.target_names):
             raise SettingsError(f"The plan has {len(table.target_names)} targets.", field="target")
         whole = len(table)
-        until = table.panel.end if body.until is None else body.until
-        table = table.between(0, until - max(body.window_plan.horizon))
+        table = table.between(0, table.panel.known(body.until) - max(body.window_plan.horizon))
         facts = column_facts(table, body.target)
     return answer(
         forms.ColumnFactsView(
@@ -204,8 +203,7 @@ def _flat_panel(dataset_id: int, body: forms.TableBody) -> tuple[Panel, Chain]:
     if body.series is not None:
         panel = panel.select([series_index(panel, body.series)])
     if chain.active:
-        until = panel.end if body.until is None else min(body.until, panel.end)
-        panel = chain.fit(panel, until).apply(panel)
+        panel = chain.fit(panel, body.until).apply(panel)
     return panel, chain
 
 

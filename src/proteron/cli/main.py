@@ -87,7 +87,7 @@ def prepare(
             raise ProteronError("Set PROTERON_DATABASE_URL to the database that is to be prepared.")
         upgrade(settings.database_url)
         if reset_demo or (demo and not _has_project(settings.database_url, DEMO_PROJECT)):
-            from proteron.cli.demo import load_demo
+            from proteron.services.demo import load_demo
 
             load_demo(settings.database_url, settings)
 

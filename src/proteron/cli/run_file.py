@@ -1,17 +1,16 @@
 """`proteron run`: an experiment file to a folder of results, without web or database."""
 
-import csv
 import json
 import os
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-import pyarrow.csv as pa_csv
+import pyarrow as pa
 from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
 from rich.table import Table as RichTable
 
+from proteron.core.csv_tables import csv_bytes
 from proteron.core.experiment import Experiment, Outcome, run_experiment
 from proteron.core.judge import Cell
 
@@ -39,45 +38,32 @@ def run_file(path: Path, out: Path, workers: int | None = None) -> Outcome:
 
 def write_outcome(experiment: Experiment, outcome: Outcome, out: Path) -> None:
     """Every result as a file in `out`."""
-    board = outcome.report.board
-    _json(out / "board.json", board)
-    flat = [name for name, value in board[0].items() if not isinstance(value, list)]
-    _csv(out / "board.csv", flat, [[row[name] for name in flat] for row in board])
+    report = outcome.report
+    _json(out / "board.json", report.board.documents)
+    _csv(out / "board.csv", report.board.to_arrow())
     facts = {
         "dataset": outcome.reading.panel.hash,
         "account": outcome.reading.account,
         "findings": [f.message for f in outcome.reading.findings],
-        "failures": outcome.report.failures,
+        "failures": report.failures,
         "seed": experiment.seed,
         "outlook_by": outcome.forecast_by,
     }
     _json(out / "run.json", facts)
     if outcome.forecast is not None:
-        forecast = outcome.forecast
-        ends = [f"{end}_{level:g}" for level in forecast.levels for end in ("lower", "upper")]
-        times = np.datetime_as_string(forecast.times)
-        rows = []
-        for index, key in enumerate(forecast.keys):
-            bounds = [part[level][index] for level in forecast.levels for part in (forecast.lower, forecast.upper)]
-            columns = np.column_stack([forecast.mean[index], *bounds]).tolist()
-            rows += [[f"{time}Z", key, *values] for time, values in zip(times, columns, strict=True)]
-        _csv(out / "forecast.csv", ["time", "key", "mean", *ends], rows)
+        _csv(out / "forecast.csv", outcome.forecast.to_arrow())
     if outcome.anomalies is not None:
-        flags = [[f.time + "Z", f.key, f.stop - f.start, f.kind, f.score] for f in outcome.anomalies.flags]
-        _csv(out / "flags.csv", ["time", "key", "steps", "kind", "score"], flags)
+        _csv(out / "flags.csv", outcome.anomalies.to_arrow())
     if experiment.windows is not None:
-        pa_csv.write_csv(experiment.windows.cut(outcome.reading.panel).to_arrow(), out / "windows.csv")
+        _csv(out / "windows.csv", experiment.windows.cut(outcome.reading.panel).to_arrow())
 
 
 def _json(path: Path, content: Any) -> None:
     path.write_text(json.dumps(content, indent=1, ensure_ascii=False) + "\n", "utf-8")
 
 
-def _csv(path: Path, names: list[str], rows: list[list[Any]]) -> None:
-    with path.open("w", newline="", encoding="utf-8") as file:
-        writer = csv.writer(file)
-        writer.writerow(names)
-        writer.writerows([["" if v is None or v != v else v for v in row] for row in rows])
+def _csv(path: Path, table: pa.Table) -> None:
+    path.write_bytes(csv_bytes(table))
 
 
 def _summary(outcome: Outcome) -> RichTable:

@@ -1,12 +1,12 @@
 """The experiment file: one TOML document that says everything, and running it without web or database."""
 
 import tomllib
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Literal
+from typing import Annotated, Literal
 
-from pydantic import Field, ValidationError, field_validator
+from pydantic import AfterValidator, Field, ValidationError
 
 from proteron.core.anomalies import Anomalies, find_anomalies
 from proteron.core.documents import Settings, settings_error
@@ -15,9 +15,19 @@ from proteron.core.flatten.chain import AnyStage, Chain
 from proteron.core.forecasters import Contender, Forecast
 from proteron.core.forecasters.registry import AnyForecaster
 from proteron.core.intake import Recipe, Role, TableReading, read_table
-from proteron.core.judge import Folds, Report, check_judging, walk_forward
-from proteron.core.judge.cells import Cell
+from proteron.core.judge import (
+    DEFAULT_METRICS,
+    LEVELS,
+    BoardRow,
+    Cell,
+    Folds,
+    Report,
+    check_judging,
+    expand,
+    walk_forward,
+)
 from proteron.core.outlook import outlook
+from proteron.core.panel import Panel
 from proteron.core.windows import WindowPlan
 
 
@@ -63,28 +73,59 @@ class AnomalySettings(Settings):
     budget_per_week: float = Field(2.0, gt=0)
 
 
-class Experiment(Settings):
-    """Contenders × folds × series with everything needed to run it again."""
+def _named_once(entries: tuple[ContenderEntry, ...]) -> tuple[ContenderEntry, ...]:
+    names = [entry.name for entry in entries]
+    if len(set(names)) != len(names):
+        raise ValueError("two contenders have the same name")
+    return entries
+
+
+class Judging(Settings):
+    """Contenders × folds × series: what is judged and how; the one description for core, file, records and API."""
+
+    seed: int = Field(0, ge=0, title="Seed")
+    folds: Folds = Folds()
+    metrics: tuple[str, ...] = Field(DEFAULT_METRICS, title="Metrics")
+    baseline: str | None = Field(None, title="Baseline", description="Empty: the first naive contender.")
+    levels: tuple[Annotated[float, Field(gt=0, lt=1)], ...] = Field(
+        LEVELS, title="Ranges", description="Levels of the ranges kept from every origin."
+    )
+    contenders: Annotated[tuple[ContenderEntry, ...], Field(min_length=1), AfterValidator(_named_once)]
+
+    @property
+    def chosen_baseline(self) -> str:
+        naive = (entry.name for entry in self.contenders if entry.contender.is_baseline)
+        return self.baseline or next(naive, self.contenders[0].name)
+
+    @property
+    def entrants(self) -> dict[str, Contender]:
+        return {entry.name: entry.contender for entry in self.contenders}
+
+    def entry(self, name: str) -> ContenderEntry:
+        """Raises `SettingsError` where there is no contender of that name."""
+        for entry in self.contenders:
+            if entry.name == name:
+                return entry
+        raise SettingsError(f"There is no contender “{name}”.", field="contender")
+
+    def check(self) -> None:
+        """Raise `SettingsError` for an unknown metric or a baseline that is not entered."""
+        check_judging(self.entrants, self.metrics, self.chosen_baseline)
+
+    def cells(self, panel: Panel, dataset: str | None = None) -> list[Cell]:
+        """All cells on a panel; raises `TooShortError` where the folds do not fit."""
+        return expand(panel, self.entrants, self.folds.resolve(panel), self.seed, dataset, self.levels)
+
+
+class Experiment(Judging):
+    """A judging with everything needed to run it again: data, a table to cut, outlook, anomalies."""
 
     schema_version: Literal[1] = 1
     name: str = "experiment"
-    seed: int = Field(0, ge=0)
     data: DataSettings
-    folds: Folds = Folds()
-    metrics: tuple[str, ...] = ("mase", "rmse", "mae", "smape")
-    baseline: str | None = None
-    contenders: tuple[ContenderEntry, ...] = Field(min_length=1)
     windows: WindowPlan | None = Field(None, description="A table to cut and write, beside the contenders' own.")
     outlook: OutlookSettings | None = None
     anomalies: AnomalySettings | None = None
-
-    @field_validator("contenders")
-    @classmethod
-    def _named_once(cls, entries: tuple[ContenderEntry, ...]) -> tuple[ContenderEntry, ...]:
-        names = [entry.name for entry in entries]
-        if len(set(names)) != len(names):
-            raise ValueError("two contenders have the same name")
-        return entries
 
     @classmethod
     def load(cls, path: Path) -> "Experiment":
@@ -97,17 +138,6 @@ class Experiment(Settings):
             raise InputError(f"{path.name} is not TOML: {error}.", field="file") from error
         except ValidationError as error:
             raise settings_error(error) from error
-
-    @property
-    def chosen_baseline(self) -> str:
-        naive = (entry.name for entry in self.contenders if entry.contender.is_baseline)
-        return self.baseline or next(naive, self.contenders[0].name)
-
-    def entry(self, name: str) -> ContenderEntry:
-        for entry in self.contenders:
-            if entry.name == name:
-                return entry
-        raise SettingsError(f"There is no contender “{name}”.", field="contenders")
 
 
 @dataclass(frozen=True)
@@ -136,11 +166,10 @@ def run_experiment(
             f"{data.file} is not the data this experiment was made with: {panel.hash[:12]}, not {data.dataset[:12]}.",
             field="data.dataset",
         )
-    entries = {entry.name: entry.contender for entry in experiment.contenders}
-    check_judging(entries, experiment.metrics, experiment.chosen_baseline)
+    experiment.check()
     report = walk_forward(
-        panel, entries, experiment.folds, experiment.metrics, experiment.chosen_baseline,
-        experiment.seed, workers, progress,
+        panel, experiment.entrants, experiment.folds, experiment.metrics, experiment.chosen_baseline,
+        experiment.seed, workers, progress, experiment.levels,
     )  # fmt: skip
     forecast, by = None, None
     if experiment.outlook is not None and report.results:
@@ -158,7 +187,6 @@ def run_experiment(
     return Outcome(reading, report, forecast, by, anomalies)
 
 
-def best_of(board: list[dict[str, Any]]) -> str:
+def best_of(board: Sequence[BoardRow]) -> str:
     """The contender with the highest skill; ties go to the one entered first."""
-    ranked = sorted(board, key=lambda row: -(row["skill"] if row["skill"] is not None else float("-inf")))
-    return str(ranked[0]["contender"])
+    return max(board, key=lambda row: float("-inf") if row.skill is None else row.skill).contender

@@ -7,6 +7,7 @@ from functools import cached_property
 from typing import Any, Literal
 
 import numpy as np
+import pyarrow as pa
 from numpy.typing import ArrayLike, NDArray
 
 from proteron.core.documents import canonical_json
@@ -33,6 +34,11 @@ def _frozen(array: NDArray[Any]) -> NDArray[Any]:
     view = array.view()
     view.flags.writeable = False
     return view
+
+
+def _cells(values: Floats) -> pa.Array:
+    """Numbers as an Arrow column, missing ones as null."""
+    return pa.array(values, mask=np.isnan(values))
 
 
 @dataclass(frozen=True)
@@ -73,7 +79,7 @@ class Occasion:
     stop: int
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Panel:
     """Ragged series in one flat float64 array; NaN is missing.
 
@@ -208,6 +214,43 @@ class Panel:
         """UTC instants of one series' points, datetime64[s]."""
         return self.axis.times(self.positions(self.index(key)))
 
+    # as a table
+
+    def to_arrow(self) -> pa.Table:
+        """One row per point in the order of series and time: time (UTC), key, value, filled, covariates."""
+        times = np.concatenate([self.axis.times(self.positions(index)) for index in range(len(self))])
+        codes = pa.array(np.repeat(np.arange(len(self), dtype=np.int32), self.lengths))
+        columns: dict[str, Any] = {
+            "time": pa.array(times, type=pa.timestamp("s", tz="UTC")),
+            "key": pa.DictionaryArray.from_arrays(codes, pa.array(self.keys, pa.string())),
+            "value": _cells(self.values),
+            "filled": pa.array((self.marks & FILLED) > 0),
+        }
+        for column in self.covariates:
+            name = column.name if column.name not in columns else f"{column.name} column"
+            columns[name] = _cells(np.concatenate([self._beside(column, index) for index in range(len(self))]))
+        return pa.table(columns)
+
+    def _beside(self, column: Covariate, index: int) -> Floats:
+        """A covariate's values at one series' points; a static one repeats."""
+        values, length = column.series(index), int(self.lengths[index])
+        if column.role == "static" and len(values):
+            return np.full(length, values[0])
+        return np.concatenate([values[:length], np.full(max(length - len(values), 0), np.nan)])
+
+    def __arrow_c_stream__(self, requested_schema: object = None) -> object:
+        return self.to_arrow().__arrow_c_stream__(requested_schema)
+
+    def __repr__(self) -> str:
+        count = len(self)
+        named = ", ".join(self.keys[:4]) + (", …" if count > 4 else "")
+        ends = np.datetime_as_string(self.axis.local(np.array([int(self.starts.min()), self.end - 1])))
+        columns = "".join(f", {column.name} ({column.role.replace('_', ' ')})" for column in self.covariates)
+        return (
+            f"Panel of {count} series ({named}), {len(self.values):,} points every {self.step} "
+            f"from {ends[0]} to {ends[1]} {self.zone}{columns}"
+        )
+
     # as of
 
     def known(self, until: Moment | None = None) -> int:
@@ -288,6 +331,15 @@ class Panel:
                 first, last = np.clip(np.array([mask.start, mask.stop]) - self.starts[index], 0, self.lengths[index])
                 marks[begin + first : begin + last] |= np.uint8(bits)
         return replace(self, marks=marks, masks=(*self.masks, *masks))
+
+    def learned_in(self, spans: Sequence[tuple[int, int]]) -> "Panel":
+        """The same panel with everything outside the given spans of grid positions masked from learning."""
+        marks = self.marks.copy()
+        for index in range(len(self)):
+            positions = self.positions(index)
+            outside = ~np.logical_or.reduce([(positions >= start) & (positions < stop) for start, stop in spans])
+            marks[self.offsets[index] : self.offsets[index + 1]][outside] |= np.uint8(NOT_LEARNED)
+        return replace(self, marks=marks)
 
     def learnable(self) -> "Panel":
         """The same panel with points masked from learning set to missing."""

@@ -201,7 +201,9 @@ class TimeAxis:
         return int(nearby[np.searchsorted(self.times(nearby), instant, side="right") - 1])
 
     def position_of(self, moment: Moment) -> int:
-        """The grid position at `moment`; raises `InputError` where none stands there."""
+        """The grid position at `moment`, which may be one already; raises `InputError` where none stands there."""
+        if isinstance(moment, int | np.integer) and not isinstance(moment, bool):
+            return int(moment)
         instant = parse_moment(moment, self.zone)
         position = self.position(instant)
         if self.times(np.array([position]))[0] != instant:

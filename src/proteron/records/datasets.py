@@ -1,5 +1,6 @@
 """Datasets: panels in and out of the database."""
 
+from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from dataclasses import asdict
 from typing import Any
@@ -197,3 +198,19 @@ def load_panel(session: Session, dataset_id: int) -> Panel:
         masks=tuple(Mask(**mask) for mask in layout.get("masks", ())),
         occasions=tuple(Occasion(**each) for each in layout.get("occasions", ())),
     )
+
+
+class PanelCache:
+    """The panels used last, by dataset; datasets never change, so nothing goes stale."""
+
+    def __init__(self, size: int = 4) -> None:
+        self._size = size
+        self._panels: OrderedDict[int, Panel] = OrderedDict()
+
+    def get(self, session: Session, dataset_id: int) -> Panel:
+        """The panel of a dataset, read when it is not there; raises `NotFoundError`."""
+        panel = self._panels.pop(dataset_id, None) or load_panel(session, dataset_id)
+        self._panels[dataset_id] = panel
+        while len(self._panels) > self._size:
+            self._panels.popitem(last=False)
+        return panel

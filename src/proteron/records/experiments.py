@@ -1,19 +1,20 @@
-"""Experiments and their cells: what is planned, what is done, what is left."""
+"""Experiments and their cells: what is planned, what is done, what is left. Light: no result is read here."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-import numpy as np
-from sqlalchemy import func, select
+from sqlalchemy import func, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from proteron.core.judge import Cell, CellResult
-from proteron.records.database import NotFoundError, binary_cursor, notify, pack_arrays, unpack_arrays
-from proteron.records.models import CellRecord, Experiment, ExperimentCell
+from proteron.records.database import NotFoundError, notify
+from proteron.records.models import CellRecord, ContenderRecord, Experiment, ExperimentCell
 
-_OWN = ("ranges", "scale", "spread")
+if TYPE_CHECKING:
+    from proteron.core.judge import Cell
+
+MISSING = ("waiting", "again")
 
 
 def get_experiment(session: Session, experiment_id: int, lock: bool = False) -> Experiment:
@@ -30,7 +31,7 @@ def experiments_of(session: Session, project_id: int) -> list[Experiment]:
 
 def add_experiment(
     session: Session, project_id: int, dataset_id: int, purpose: str, name: str, document: dict[str, Any],
-    cells: Sequence[Cell],
+    cells: Sequence["Cell"],
 ) -> Experiment:  # fmt: skip
     """Store an experiment with all its cells, queued."""
     experiment = Experiment(
@@ -38,12 +39,34 @@ def add_experiment(
     )
     session.add(experiment)
     session.flush()
-    rows = [
-        {"experiment_id": experiment.id, "key": c.key, "contender": c.name, "fold": c.fold, "number": number}
+    add_cells(session, experiment.id, cells)
+    return experiment
+
+
+def add_cells(session: Session, experiment_id: int, cells: Sequence["Cell"]) -> None:
+    """Say what each cell is; cells that are known already are shared, with their results."""
+    contenders = {id(cell.contender): cell.contender for cell in cells}
+    hashes = {place: contender.hash for place, contender in contenders.items()}
+    by_hash = {hashes[place]: contender.document() for place, contender in contenders.items()}
+    documents = [{"hash": key, "document": by_hash[key]} for key in sorted(by_hash)]
+    if documents:
+        session.execute(insert(ContenderRecord).on_conflict_do_nothing(), documents)
+    described = [
+        {
+            "key": cell.key, "fit_key": cell.fit_key, "contender": hashes[id(cell.contender)],
+            "place": cell.place.document(), "series": list(cell.series), "levels": list(cell.levels),
+            "needs": list(cell.needs), "origins": cell.place.origins.tolist(), "work": cell.work,
+            "batch": cell.batch, "state": "waiting", "declined": {}, "seconds": 0.0,
+        }
+        for cell in sorted(cells, key=lambda each: each.key)
+    ]  # fmt: skip
+    listed = [
+        {"experiment_id": experiment_id, "key": c.key, "contender": c.name, "fold": c.fold, "number": number}
         for number, c in enumerate(cells)
     ]
-    session.execute(insert(ExperimentCell).on_conflict_do_nothing(), rows)
-    return experiment
+    if described:
+        session.execute(insert(CellRecord).on_conflict_do_nothing(), described)
+        session.execute(insert(ExperimentCell).on_conflict_do_nothing(), listed)
 
 
 def set_state(session: Session, experiment_id: int, state: str, reason: str | None = None) -> Experiment:
@@ -52,141 +75,102 @@ def set_state(session: Session, experiment_id: int, state: str, reason: str | No
     now = datetime.now(UTC)
     experiment.state, experiment.reason = state, reason
     if state == "running":
-        experiment.started = experiment.started or now
+        experiment.started = now
     experiment.finished = now if state in ("done", "failed", "stopped") else None
     notify(session, {"project": experiment.project_id, "experiment": experiment.id, "state": state})
     return experiment
 
 
-def tally(session: Session, experiment_id: int) -> dict[str, int]:
-    """Cells of an experiment: all, done, failed."""
+def tell_cell(session: Session, experiment_id: int) -> None:
+    """Tell listeners that a cell of an experiment has come in."""
+    experiment = get_experiment(session, experiment_id)
+    notify(session, {"project": experiment.project_id, "experiment": experiment_id, "cell": True})
+
+
+def tallies(session: Session, experiment_ids: Iterable[int]) -> dict[int, dict[str, int]]:
+    """Cells of experiments: all, done, failed. One whose failure is being tried again is neither."""
+    wanted = list(experiment_ids)
     query = (
         select(
+            ExperimentCell.experiment_id,
             func.count(),
             func.count().filter(CellRecord.state == "done"),
             func.count().filter(CellRecord.state == "failed"),
         )
-        .select_from(ExperimentCell)
-        .outerjoin(CellRecord, CellRecord.key == ExperimentCell.key)
-        .where(ExperimentCell.experiment_id == experiment_id)
+        .join(CellRecord, CellRecord.key == ExperimentCell.key)
+        .where(ExperimentCell.experiment_id.in_(wanted))
+        .group_by(ExperimentCell.experiment_id)
     )
-    count, done, failed = session.execute(query).one()
-    return {"cells": count, "done": done, "failed": failed}
+    found = {each: {"cells": 0, "done": 0, "failed": 0} for each in wanted}
+    for experiment_id, count, done, failed in session.execute(query):
+        found[experiment_id] = {"cells": count, "done": done, "failed": failed}
+    return found
 
 
-def missing_keys(session: Session, experiment_id: int, retry_failed: bool = False) -> list[str]:
-    """Keys of cells without a result, in their order; failed ones too where asked."""
+def tally(session: Session, experiment_id: int) -> dict[str, int]:
+    return tallies(session, [experiment_id])[experiment_id]
+
+
+def _of(experiment_id: int) -> Any:
+    return select(ExperimentCell.key).where(ExperimentCell.experiment_id == experiment_id)
+
+
+def try_again(session: Session, experiment_id: int) -> None:
+    """Failed cells are to be computed once more; until then they count as missing, and keep their reason."""
+    failed = CellRecord.key.in_(_of(experiment_id)) & (CellRecord.state == "failed")
+    session.execute(update(CellRecord).where(failed).values(state="again"))
+
+
+def leave_as_failed(session: Session, experiment_id: int) -> None:
+    """Cells that were to be tried again and were not, for the work was stopped, are failed as before."""
+    waiting = CellRecord.key.in_(_of(experiment_id)) & (CellRecord.state == "again")
+    session.execute(update(CellRecord).where(waiting).values(state="failed"))
+
+
+def missing_cells(session: Session, experiment_id: int, dependent_only: bool = False) -> list[tuple[str, float, str]]:
+    """Key, work and batch of cells without a result whose needs are met, in their order."""
     query = (
-        select(ExperimentCell.key)
-        .outerjoin(CellRecord, CellRecord.key == ExperimentCell.key)
-        .where(ExperimentCell.experiment_id == experiment_id)
-        .where(
-            CellRecord.key.is_(None) | ((CellRecord.state == "failed") if retry_failed else CellRecord.key.is_(None))
-        )
+        select(CellRecord.key, CellRecord.work, CellRecord.batch, CellRecord.needs)
+        .join(ExperimentCell, CellRecord.key == ExperimentCell.key)
+        .where(ExperimentCell.experiment_id == experiment_id, CellRecord.state.in_(MISSING))
         .order_by(ExperimentCell.number)
     )
-    return list(session.scalars(query))
+    rows = session.execute(query).all()
+    open_needs = {need for *_, needs in rows for need in needs}
+    unmet: set[str] = set()
+    if open_needs:
+        unmet = set(
+            session.scalars(select(CellRecord.key).where(CellRecord.key.in_(open_needs), CellRecord.state.in_(MISSING)))
+        )
+    ready = [row for row in rows if unmet.isdisjoint(row.needs) and (row.needs or not dependent_only)]
+    return [(row.key, row.work, row.batch) for row in ready]
 
 
 def failures_of(session: Session, experiment_id: int) -> list[dict[str, Any]]:
+    """Why forecasts are missing: cells that failed (series: none) and series declined in cells that are done."""
     query = (
-        select(ExperimentCell.contender, ExperimentCell.fold, CellRecord.reason)
+        select(ExperimentCell.contender, ExperimentCell.fold, CellRecord.state, CellRecord.reason, CellRecord.declined)
         .join(CellRecord, CellRecord.key == ExperimentCell.key)
-        .where(ExperimentCell.experiment_id == experiment_id, CellRecord.state == "failed")
+        .where(ExperimentCell.experiment_id == experiment_id)
+        .where((CellRecord.state == "failed") | ((CellRecord.state == "done") & (CellRecord.declined != {})))
         .order_by(ExperimentCell.number)
     )
-    return [{"contender": name, "fold": fold, "reason": reason} for name, fold, reason in session.execute(query)]
+    found: list[dict[str, Any]] = []
+    for name, fold, state, reason, declined in session.execute(query):
+        place = {"contender": name, "fold": fold}
+        if state == "failed":
+            found.append({**place, "reason": reason, "series": None})
+        else:
+            found += [{**place, "reason": why, "series": key} for key, why in declined.items()]
+    return found
 
 
-def has_result(session: Session, key: str) -> bool:
-    return session.scalar(select(CellRecord.state).where(CellRecord.key == key)) == "done"
+def cell_state(session: Session, key: str) -> str | None:
+    return session.scalar(select(CellRecord.state).where(CellRecord.key == key))
 
 
-def save_result(session: Session, result: CellResult) -> None:
-    """Store a cell's result in this transaction; a second one with the same key changes nothing."""
-    arrays = {f"state.{name}": array for name, array in result.state_arrays.items()}
-    arrays |= {name: getattr(result, name) for name in _OWN}
-    record = {
-        "key": result.cell.key, "state": "done", "reason": None, "seconds": result.seconds,
-        "facts": _plain({**result.state_facts, "memory": result.memory}), "arrays": pack_arrays(arrays),
-    }  # fmt: skip
-    statement = insert(CellRecord).values(record)
-    failed_before = statement.on_conflict_do_update(
-        index_elements=[CellRecord.key], set_=record, where=CellRecord.state == "failed"
-    ).returning(CellRecord.key)
-    if session.execute(failed_before).first() is None:
-        return
-    horizon, gap = result.cell.place.horizon, result.cell.place.gap
-    with binary_cursor(session) as cursor:
-        cursor.executemany(
-            "INSERT INTO forecast_block (key, series, horizon, gap, origins, mean, flat_mean, flat_truth) "
-            "VALUES (%s, %s, %s, %s, %b, %b, %b, %b)",
-            [
-                (
-                    result.cell.key, series, horizon, gap, result.origins.astype(np.float64),
-                    result.mean[row].ravel(), result.flat_mean[row].ravel(), result.flat_truth[row].ravel(),
-                )
-                for row, series in enumerate(result.cell.series)
-            ],
-        )  # fmt: skip
-
-
-def save_failure(session: Session, key: str, reason: str, seconds: float = 0.0) -> None:
-    """Record why a cell failed; a result that is there already stays."""
-    record = {"key": key, "state": "failed", "reason": reason, "seconds": seconds, "facts": {}, "arrays": None}
-    session.execute(insert(CellRecord).values(record).on_conflict_do_nothing())
-
-
-def _plain(facts: Any) -> Any:
-    """JSON has no NaN: missing numbers become the text "NaN", undone by `_numbers`."""
-    if isinstance(facts, dict):
-        return {name: _plain(value) for name, value in facts.items()}
-    if isinstance(facts, list | tuple):
-        return [_plain(value) for value in facts]
-    if isinstance(facts, float) and not np.isfinite(facts):
-        return str(facts)
-    return facts
-
-
-def _numbers(facts: Any) -> Any:
-    if isinstance(facts, dict):
-        return {name: _numbers(value) for name, value in facts.items()}
-    if isinstance(facts, list):
-        return [_numbers(value) for value in facts]
-    return float(facts) if facts in ("nan", "inf", "-inf") else facts
-
-
-def load_results(session: Session, cells: Sequence[Cell]) -> list[CellResult]:
-    """Results of those of `cells` that are done."""
-    by_key = {cell.key: cell for cell in cells}
-    query = select(CellRecord).where(CellRecord.key.in_(by_key), CellRecord.state == "done")
-    records = list(session.scalars(query))
-    with binary_cursor(session) as cursor:
-        cursor.execute(
-            "SELECT key, series, origins, mean, flat_mean, flat_truth FROM forecast_block WHERE key = ANY(%s)",
-            ([record.key for record in records],),
-        )
-        blocks: dict[str, dict[int, tuple[Any, ...]]] = {}
-        for key, series, *arrays in cursor.fetchall():
-            blocks.setdefault(key, {})[series] = tuple(arrays)
-    return [_result(by_key[record.key], record, blocks[record.key]) for record in records]
-
-
-def _result(cell: Cell, record: CellRecord, blocks: dict[int, tuple[Any, ...]]) -> CellResult:
-    arrays = unpack_arrays(record.arrays or b"")
-    origins = blocks[cell.series[0]][0].astype(np.int64)
-    shape = (len(cell.series), len(origins), cell.place.horizon)
-    facts = _numbers(record.facts)
-    stacked = [np.stack([blocks[s][column] for s in cell.series]).reshape(shape) for column in (1, 2, 3)]
-    return CellResult(
-        cell=cell,
-        origins=origins,
-        mean=stacked[0],
-        flat_mean=stacked[1],
-        flat_truth=stacked[2],
-        state_arrays={name.removeprefix("state."): a for name, a in arrays.items() if name.startswith("state.")},
-        state_facts={name: value for name, value in facts.items() if name != "memory"},
-        seconds=record.seconds,
-        memory=facts.get("memory"),
-        **{name: arrays[name] for name in _OWN},
-    )
+def save_failure(session: Session, key: str, reason: str, seconds: float = 0.0) -> bool:
+    """Record why a cell failed, in place of an earlier reason; a result that is there stays. Tells which it was."""
+    values = {"state": "failed", "reason": reason, "seconds": seconds, "finished": datetime.now(UTC)}
+    statement = update(CellRecord).where(CellRecord.key == key, CellRecord.state != "done").values(values)
+    return session.execute(statement.returning(CellRecord.key)).first() is not None

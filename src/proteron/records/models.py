@@ -100,42 +100,88 @@ class Experiment(Base):
     finished: Mapped[datetime | None]
 
 
+class ContenderRecord(Base):
+    """A contender as its document, by the hash that stands for it in cells."""
+
+    __tablename__ = "contender"
+    hash: Mapped[str] = mapped_column(String(64), primary_key=True)
+    document: Mapped[Document]
+
+
 class ExperimentCell(Base):
-    """A cell an experiment consists of; its result, once there, is shared by all experiments."""
+    """A cell an experiment consists of, under the name its entrant has there; results are shared by all experiments."""
 
     __tablename__ = "experiment_cell"
     experiment_id: Mapped[int] = mapped_column(ForeignKey("experiment.id", ondelete="CASCADE"), primary_key=True)
-    key: Mapped[str] = mapped_column(String(64), primary_key=True)
+    key: Mapped[str] = mapped_column(ForeignKey("cell.key"), primary_key=True, index=True)
     contender: Mapped[str]
     fold: Mapped[int]
     number: Mapped[int]
 
 
 class CellRecord(Base):
-    """The result of a cell, or the reason it failed. `arrays` is an NPZ of state, ranges and scales."""
+    """What a cell is, and how it went: waiting, done, failed, or again (failed before, to be computed once more).
+
+    `place` is its fold's document, `series` their positions, `levels` those of its ranges, `needs` keys of cells it
+    reads, `work` a rough measure of how much there is to do, `batch` shared by cells computed together, `declined`
+    reasons by key of series without a forecast.
+    """
 
     __tablename__ = "cell"
     key: Mapped[str] = mapped_column(String(64), primary_key=True)
-    state: Mapped[str] = mapped_column(String(16))
+    fit_key: Mapped[str] = mapped_column(String(64))
+    contender: Mapped[str] = mapped_column(ForeignKey("contender.hash"))
+    place: Mapped[Document]
+    series: Mapped[list[int]] = mapped_column(ARRAY(BigInteger))
+    levels: Mapped[list[float]] = mapped_column(ARRAY(Double))
+    needs: Mapped[list[str]] = mapped_column(ARRAY(Text))
+    origins: Mapped[list[int]] = mapped_column(ARRAY(BigInteger))
+    work: Mapped[float] = mapped_column(Double)
+    batch: Mapped[str] = mapped_column(String(64))
+    state: Mapped[str] = mapped_column(String(16), default="waiting")
     reason: Mapped[str | None]
-    seconds: Mapped[float] = mapped_column(Double)
+    declined: Mapped[Document] = mapped_column(default=dict)
+    seconds: Mapped[float] = mapped_column(Double, default=0.0)
+    memory: Mapped[int | None]
+    finished: Mapped[datetime | None]
+
+
+class FitRecord(Base):
+    """What was learned, shared by cells with the same fit; `spread` are doubles per series, `arrays` an NPZ."""
+
+    __tablename__ = "fit"
+    key: Mapped[str] = mapped_column(String(64), primary_key=True)
     facts: Mapped[Document]
-    arrays: Mapped[bytes | None]
-    finished: Mapped[datetime] = mapped_column(server_default=func.now())
+    arrays: Mapped[bytes]
+    spread: Mapped[bytes]
+    seconds: Mapped[float] = mapped_column(Double)
 
 
 class ForecastBlock(Base):
-    """A cell's forecasts of one series: per origin `horizon` values, flattened origin by origin."""
+    """A cell's forecasts of one series as doubles in network order: per origin `horizon` values.
+
+    `ranges` has the lower and upper end per level, each per origin; `paths` the joint futures, where there are any.
+    """
 
     __tablename__ = "forecast_block"
     key: Mapped[str] = mapped_column(ForeignKey("cell.key", ondelete="CASCADE"), primary_key=True)
     series: Mapped[int] = mapped_column(primary_key=True)
     horizon: Mapped[int]
     gap: Mapped[int]
-    origins: Mapped[Any] = mapped_column(ARRAY(Double))
-    mean: Mapped[Any] = mapped_column(ARRAY(Double))
-    flat_mean: Mapped[Any] = mapped_column(ARRAY(Double))
-    flat_truth: Mapped[Any] = mapped_column(ARRAY(Double))
+    mean: Mapped[bytes]
+    flat_mean: Mapped[bytes]
+    flat_truth: Mapped[bytes]
+    ranges: Mapped[bytes]
+    paths: Mapped[bytes | None]
+
+
+class CellLoss(Base):
+    """The loss of every point of a cell by one metric: doubles in network order, per series, origin and step."""
+
+    __tablename__ = "cell_loss"
+    key: Mapped[str] = mapped_column(ForeignKey("cell.key", ondelete="CASCADE"), primary_key=True)
+    metric: Mapped[str] = mapped_column(primary_key=True)
+    losses: Mapped[bytes]
 
 
 class AnomalyFlag(Base):

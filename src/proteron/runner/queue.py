@@ -6,6 +6,8 @@ from typing import Any
 import procrastinate
 from procrastinate import SyncPsycopgConnector
 from procrastinate.exceptions import AlreadyEnqueued
+from sqlalchemy import text
+from sqlalchemy.orm import Session
 
 _OPTIONS = {"options": "-c search_path=queue,public"}
 
@@ -38,20 +40,29 @@ class Queue:
         once = f"features {profile_id} {series[0]}"
         self.defer("profile_series", once=once, profile_id=profile_id, series=series)
 
-    def cancel(self, experiment_id: int) -> None:
-        """Withdraw the jobs of an experiment that nobody has taken yet."""
-        for job in self._app.job_manager.list_jobs(status="todo", task="run_cells"):
-            if job.task_kwargs.get("experiment_id") == experiment_id and job.id is not None:
-                self._app.job_manager.cancel_job_by_id(job.id)
-
-    def waiting(self, experiment_id: int) -> int:
-        """Jobs of an experiment that are queued or taken."""
-        jobs = self._app.job_manager
-        return sum(
-            job.task_kwargs.get("experiment_id") == experiment_id
-            for status in ("todo", "doing")
-            for job in jobs.list_jobs(status=status, task="run_cells")
+    def cancel(self, session: Session, task: str, name: str, value: int) -> None:
+        """Withdraw the jobs of a task whose argument `name` is `value` and that nobody has taken yet."""
+        query = text(
+            "SELECT id FROM queue.procrastinate_jobs "
+            "WHERE task_name = :task AND status = 'todo' AND (args->>:name)::bigint = :value"
         )
+        for number in session.scalars(query, {"task": task, "name": name, "value": value}).all():
+            self._app.job_manager.cancel_job_by_id(number)
+
+    def __enter__(self) -> "Queue":
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
 
     def close(self) -> None:
         self._app.close()
+
+
+def jobs_of(session: Session, task: str, name: str) -> set[int]:
+    """The values of argument `name` for which a job of a task is queued or taken."""
+    query = text(
+        "SELECT DISTINCT (args->>:name)::bigint FROM queue.procrastinate_jobs "
+        "WHERE task_name = :task AND status IN ('todo', 'doing')"
+    )
+    return set(session.scalars(query, {"task": task, "name": name}))

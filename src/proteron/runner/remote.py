@@ -1,20 +1,14 @@
-"""The worker's way into its pool processes: by name, so that the worker itself stays light."""
+"""The way into processes that compute: by name, so that whoever calls stays light."""
 
+from multiprocessing.connection import Connection
 from typing import Any
 
 
 def prepare(url: str, memory: int) -> None:
-    """Start of a pool process; only here is the computation loaded."""
+    """Start of a process; only here is the computation loaded."""
     from proteron.runner import child
 
     child.prepare(url, memory)
-
-
-def call(name: str, *arguments: Any) -> Any:
-    """Run a function of `child` in a pool process."""
-    from proteron.runner import child
-
-    return getattr(child, name)(*arguments)
 
 
 def call_intake(name: str, *arguments: Any) -> Any:
@@ -22,3 +16,30 @@ def call_intake(name: str, *arguments: Any) -> Any:
     from proteron.runner import intake
 
     return getattr(intake, name)(*arguments)
+
+
+def serve(connection: Connection, url: str, memory: int) -> None:
+    """Do what a worker asks for, one thing after the other, until it hangs up."""
+    prepare(url, memory)
+    while True:
+        try:
+            part, task, seconds, job, extra = connection.recv()
+        except (EOFError, OSError):
+            return
+        try:
+            answer = (True, _do(part, task, seconds, job, extra))
+        except BaseException as error:  # the worker decides what becomes of it
+            answer = (False, f"{type(error).__name__}: {error}")
+        try:
+            connection.send(answer)
+        except OSError:
+            return
+
+
+def _do(part: str, task: str, seconds: float | None, job: dict[str, Any], extra: tuple[Any, ...]) -> Any:
+    """One of run, give_up and end of a kind of long work."""
+    from proteron.runner.child import here
+    from proteron.runner.work import KINDS
+
+    here().allow(seconds)
+    return getattr(KINDS[task], part)(here(), *extra, job)

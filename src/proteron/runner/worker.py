@@ -1,25 +1,20 @@
-"""The worker: takes jobs from the queue, computes their cells on a pool of processes, survives crashes."""
+"""The worker: takes jobs from the queue, has their steps done by its processes, survives crashes."""
 
 import asyncio
-import multiprocessing
 import os
 import signal
 import threading
-from concurrent.futures import ProcessPoolExecutor
-from concurrent.futures.process import BrokenProcessPool
 from typing import Any
 
 import procrastinate
 import structlog
 from procrastinate import PsycopgConnector
-from sqlalchemy import select
 
 from proteron.records.configuration import Configuration
 from proteron.records.database import Database
-from proteron.records.models import Experiment, OutlookRecord, PanelProfile
-from proteron.runner import remote
-from proteron.runner.features import enqueue_features
 from proteron.runner.queue import Queue, connection_options
+from proteron.runner.slot import DiedError, OverdueError, RefusedError, Slot, UnwantedError
+from proteron.runner.work import KINDS, Job, LongWork
 
 _HEARTBEAT = 2.0
 _STALLED_AFTER = 8.0
@@ -30,126 +25,102 @@ _LEAVE_WITHIN = 8.0
 log = structlog.get_logger()
 
 
-class Pool:
-    """Processes that can be killed: a dead or overdue one costs its cell, never the worker."""
-
-    def __init__(self, url: str, size: int, memory: int) -> None:
-        self._arguments = (url, memory)
-        self._size = size
-        self._executor = self._make()
-
-    def _make(self) -> ProcessPoolExecutor:
-        context = multiprocessing.get_context("spawn")
-        return ProcessPoolExecutor(self._size, context, remote.prepare, self._arguments)
-
-    async def run(self, function: str, *arguments: Any, seconds: float | None = None) -> Any:
-        """Await a function of `child` in a pool process; raises `TimeoutError` or `BrokenProcessPool`."""
-        executor = self._executor
-        try:
-            future = asyncio.wrap_future(executor.submit(remote.call, function, *arguments))
-            return await asyncio.wait_for(future, seconds)
-        except (TimeoutError, BrokenProcessPool):
-            if executor is self._executor:
-                self.kill()
-                self._executor = self._make()
-            raise
-
-    def kill(self) -> None:
-        for process in list((self._executor._processes or {}).values()):
-            process.kill()
-        self._executor.shutdown(wait=False, cancel_futures=True)
-
-
 class Worker:
     """One worker process with its pool; start as many as there are machines."""
 
     def __init__(self, url: str, settings: Configuration) -> None:
         self.settings = settings
-        self.database = Database(url, pool_size=2)
+        self.database = Database(url, pool_size=2 + settings.workers)
         self.queue = Queue(url)
-        self.pool = Pool(url, settings.workers, settings.cell_bytes)
+        self.slots = [Slot(url, settings.cell_bytes) for _ in range(settings.workers)]
         self.app = procrastinate.App(connector=PsycopgConnector(**connection_options(url)))
-        self._outlooks: set[int] = set()
-        self.app.task(name="run_cells", queue="work")(self.run_cells)
-        self.app.task(name="make_outlook", queue="work")(self.make_outlook)
-        self.app.task(name="profile_series", queue="work")(self.profile_series)
+        self._free: asyncio.Queue[Slot] = asyncio.Queue()
+        self._leaving = False
+        for kind in KINDS.values():
+            self.app.task(name=kind.task, queue="work")(self._task_of(kind))
 
-    async def run_cells(self, experiment_id: int, keys: list[str]) -> None:
-        """Compute the cells of one job, each stored as it finishes."""
-        for key in keys:
-            if await self._run_cell(experiment_id, key) == "stopped":
+    def _task_of(self, kind: LongWork) -> Any:
+        async def work(**job: Any) -> None:
+            slot = await self._free.get()
+            try:
+                await asyncio.to_thread(self.work, slot, kind, job)
+            finally:
+                self._free.put_nowait(slot)
+
+        return work
+
+    def work(self, slot: Slot, kind: LongWork, job: Job) -> None:
+        """Do a job in one process, step by step, each with a fate of its own."""
+        for step in kind.steps(job):
+            if self._leaving or self._step(slot, kind, step, job) == "stopped":
                 return
-        await self.pool.run("complete", experiment_id)
+        slot.call("end", kind.task, job)
 
-    async def _run_cell(self, experiment_id: int, key: str) -> str:
-        seconds = self.settings.cell_seconds
-        reason = f"The process that ran this cell died {_ATTEMPTS} times (out of memory?)."
+    def _step(self, slot: Slot, kind: LongWork, step: Any, job: Job) -> str:
+        """Have a step done; what kills its process, or takes too long, is done in parts, or given up with a reason."""
+        parts = kind.parts(step)
+        seconds = self.settings.cell_seconds * max(len(parts), 1)
+        reason = f"The process that computed this died {_ATTEMPTS} times, perhaps for lack of memory."
         for _ in range(_ATTEMPTS):
             try:
-                return str(await self.pool.run("work_cell", experiment_id, key, seconds=seconds))
-            except TimeoutError:
-                reason = f"The cell took longer than its limit of {seconds:.0f} s and was stopped."
+                wanted = self._wanted(kind, job)
+                return str(slot.call("run", kind.task, job, step, seconds=seconds, wanted=wanted))
+            except UnwantedError:
+                return "stopped"
+            except OverdueError:
+                reason = f"This took longer than its limit of {self.settings.cell_seconds:.0f} s and was stopped."
                 break
-            except BrokenProcessPool:
-                log.warning("pool process died", experiment=experiment_id, cell=key[:12])
-        await self.pool.run("give_up", experiment_id, key, reason)
+            except RefusedError as error:
+                reason = f"This could not be computed: {error}"
+                break
+            except DiedError as error:
+                if self._leaving:
+                    return "stopped"
+                log.warning("pool process died", task=kind.task, step=str(step)[:60], why=str(error))
+        if len(parts) > 1:
+            outcomes = {self._step(slot, kind, part, job) for part in parts}
+            return "stopped" if "stopped" in outcomes else "failed"
+        log.warning("given up", task=kind.task, step=str(step)[:60], reason=reason)
+        slot.call("give_up", kind.task, job, step, reason)
         return "failed"
 
-    async def make_outlook(self, outlook_id: int) -> None:
-        """Refit for an outlook, unless this worker is at it already."""
-        if outlook_id in self._outlooks:
-            return
-        self._outlooks.add(outlook_id)
-        try:
-            await self.pool.run("work_outlook", outlook_id, seconds=self.settings.cell_seconds)
-        except (TimeoutError, BrokenProcessPool):
-            reason = "The process that made this outlook died or took longer than its limit."
-            await self.pool.run("give_up_outlook", outlook_id, reason)
-        finally:
-            self._outlooks.discard(outlook_id)
+    def _wanted(self, kind: LongWork, job: Job) -> Any:
+        def asked() -> bool:
+            if self._leaving:
+                return False
+            with self.database.session() as session:
+                return kind.wanted(session, job)
 
-    async def profile_series(self, profile_id: int, series: list[int]) -> None:
-        """Features of some series of a panel, stored together."""
-        try:
-            await self.pool.run("work_features", profile_id, series, seconds=self.settings.cell_seconds)
-        except (TimeoutError, BrokenProcessPool):
-            reason = "The process that computed these features died or took longer than its limit."
-            await self.pool.run("give_up_features", profile_id, reason)
+        return asked
 
     async def _sweep(self) -> None:
-        """Give back jobs of dead workers, and requeue cells no job stands for any more."""
-        quiet: dict[int, int] = {}
+        """Give back jobs of dead workers, and queue again what no job stands for; it goes on whatever happens."""
         while True:
             await asyncio.sleep(_SWEEP_EVERY)
             try:
                 for job in await self.app.job_manager.get_stalled_jobs(seconds_since_heartbeat=_STALLED_AFTER):
                     log.info("job taken up again", job=job.id)
                     await self.app.job_manager.retry_job(job)
-                for experiment_id in await asyncio.to_thread(self._lost, quiet):
-                    await self.pool.run("requeue", experiment_id)
-                await asyncio.to_thread(self._queue_outlooks)
-                await asyncio.to_thread(self._queue_features)
-            except (procrastinate.exceptions.ConnectorException, BrokenProcessPool, OSError) as error:
-                log.warning("sweep failed", error=str(error))
+            except Exception as error:  # without the sweep, lost work would stay lost
+                log.warning("stalled jobs could not be given back", error=repr(error)[:300])
+            for kind in KINDS.values():
+                try:
+                    await asyncio.to_thread(self._find_lost, kind)
+                except Exception as error:  # as above
+                    log.warning("sweep failed", task=kind.task, error=repr(error)[:300])
 
-    def _lost(self, quiet: dict[int, int]) -> list[int]:
-        """Running experiments that had no job twice in a row: theirs were lost."""
+    def _find_lost(self, kind: LongWork) -> None:
         with self.database.session() as session:
-            query = select(Experiment.id).where(Experiment.state.in_(("queued", "running")))
-            running = list(session.scalars(query))
-        for experiment_id in [*running, *(set(quiet) - set(running))]:
-            idle = experiment_id in running and not self.queue.waiting(experiment_id)
-            quiet[experiment_id] = quiet.get(experiment_id, 0) + 1 if idle else 0
-        lost = [experiment_id for experiment_id, times in quiet.items() if times >= 2]
-        quiet.update(dict.fromkeys(lost, 0))
-        return lost
+            kind.lost(session, self.queue)
 
     async def run(self) -> None:
-        """Work until SIGTERM or SIGINT; a running cell is left to be taken up again."""
+        """Work until SIGTERM or SIGINT; a running step is left to be taken up again."""
         stopped = asyncio.Event()
         loop = asyncio.get_running_loop()
         for signum in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):
             loop.add_signal_handler(signum, stopped.set)
+        for slot in self.slots:
+            self._free.put_nowait(slot)
         async with self.app.open_async():
             sweep = asyncio.create_task(self._sweep())
             work = asyncio.create_task(
@@ -161,32 +132,15 @@ class Worker:
             )  # fmt: skip
             log.info("worker ready", pid=os.getpid(), processes=self.settings.workers)
             await asyncio.wait({asyncio.create_task(stopped.wait()), work}, return_when=asyncio.FIRST_COMPLETED)
+            self._leaving = True
             _leave_within(_LEAVE_WITHIN)
-            self.pool.kill()
+            for slot in self.slots:
+                slot.kill()
             sweep.cancel()
             work.cancel()
             await asyncio.wait({sweep, work}, timeout=3)
         self.queue.close()
         self.database.close()
-
-    def _queue_features(self) -> None:
-        """Features whose jobs were lost are queued again; those that wait already are not queued twice."""
-        with self.database.session() as session:
-            for profile in session.scalars(select(PanelProfile).where(PanelProfile.state == "running")):
-                enqueue_features(session, self.queue, profile)
-
-    def _queue_outlooks(self) -> None:
-        """Outlooks wait for their experiment, and survive a lost job."""
-        query = (
-            select(OutlookRecord.id)
-            .join(Experiment, Experiment.id == OutlookRecord.experiment_id)
-            .where(OutlookRecord.state == "queued", Experiment.state.in_(("done", "stopped", "failed")))
-        )
-        with self.database.session() as session:
-            waiting = list(session.scalars(query))
-        for outlook_id in waiting:
-            if outlook_id not in self._outlooks:
-                self.queue.defer_outlook(outlook_id)
 
 
 def _leave_within(seconds: float) -> None:

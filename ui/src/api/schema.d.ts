@@ -574,7 +574,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The board over the cells finished so far. */
+        /** The board over the cells finished so far; skill by the metric asked for. */
         get: operations["walkforward_board_experiments__int_experiment_id__board_get"];
         put?: never;
         post?: never;
@@ -608,7 +608,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What one contender learned in one fold: summary, coefficients, pictures, checks, training curves. */
+        /** What one contender learned in a fold, or in the one that had learned by `origin`: summary, pictures, checks. */
         get: operations["contenders_facts_experiments__int_experiment_id__facts_get"];
         put?: never;
         post?: never;
@@ -627,7 +627,7 @@ export interface paths {
         };
         /** Stored flags of a scan, of one series or all. */
         get: operations["anomalies_list_flags_experiments__int_experiment_id__flags_get"];
-        /** Flag one series above a threshold, or within a budget of flags per week. */
+        /** Flag one series above a threshold, or within a budget of flags per week learned by `until`. */
         put: operations["anomalies_set_threshold_experiments__int_experiment_id__flags_put"];
         post?: never;
         delete?: never;
@@ -646,7 +646,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Each contender's forecast of one series from an origin, with the state of the last fold learned by then. */
-        post: operations["walkforward_forecasts_experiments__int_experiment_id__forecasts_post"];
+        post: operations["walkforward_forecasts_at_experiments__int_experiment_id__forecasts_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1223,6 +1223,48 @@ export interface components {
              */
             low: number | null;
         };
+        /**
+         * BoardRowView
+         * @description An entrant: errors by metric, skill over the baseline with its interval, and why anything is missing.
+         */
+        BoardRowView: {
+            /** Baseline */
+            baseline: boolean;
+            /** Best In */
+            best_in: number;
+            /** Cells */
+            cells: number;
+            /** Contender */
+            contender: string;
+            /** Coverage */
+            coverage: number | null;
+            /** Errors */
+            errors: {
+                [key: string]: number | null;
+            };
+            /** Failed */
+            failed: number;
+            /** Family */
+            family: string;
+            /** Flat Rmse */
+            flat_rmse: number | null;
+            /** Reasons */
+            reasons: components["schemas"]["ReasonView"][];
+            /** Seconds */
+            seconds: number;
+            /** Skill */
+            skill: number | null;
+            /** Skill By Fold */
+            skill_by_fold: (number | null)[];
+            /** Skill By Series */
+            skill_by_series: (number | null)[];
+            /** Skill By Step */
+            skill_by_step: (number | null)[];
+            /** Skill High */
+            skill_high: number | null;
+            /** Skill Low */
+            skill_low: number | null;
+        };
         /** BoardView */
         BoardView: {
             /** Cells */
@@ -1231,10 +1273,12 @@ export interface components {
             done: number;
             /** Failed */
             failed: number;
+            /** Metrics */
+            metrics: components["schemas"]["MetricView"][];
             /** Rows */
-            rows: {
-                [key: string]: unknown;
-            }[];
+            rows: components["schemas"]["BoardRowView"][];
+            /** Skill Metric */
+            skill_metric: string;
             /** State */
             state: string;
         };
@@ -1374,6 +1418,8 @@ export interface components {
          * @description Everything with settings: JSON schemas by kind.
          */
         Catalogue: {
+            /** Default Metrics */
+            default_metrics: string[];
             /** Folds */
             folds: {
                 [key: string]: unknown;
@@ -2088,14 +2134,16 @@ export interface components {
             contenders: components["schemas"]["ContenderView"][];
             /** Dataset Id */
             dataset_id: number;
+            /** Design */
+            design: {
+                [key: string]: unknown;
+            };
             /** Done */
             done: number;
             /** Failed */
             failed: number;
             /** Failures */
-            failures: {
-                [key: string]: unknown;
-            }[];
+            failures: components["schemas"]["FailureView"][];
             /** Folds */
             folds: components["schemas"]["FoldView"][];
             /** Gap */
@@ -2104,6 +2152,8 @@ export interface components {
             horizon: number;
             /** Id */
             id: number;
+            /** Levels */
+            levels: number[];
             /** Metrics */
             metrics: string[];
             /** Name */
@@ -2131,6 +2181,8 @@ export interface components {
             criteria: {
                 [key: string]: number | null;
             };
+            /** Fold */
+            fold: number;
             /** Kept Epoch */
             kept_epoch: number | null;
             /** Loss */
@@ -2154,6 +2206,20 @@ export interface components {
             validation_loss: (number | null)[];
             /** Windows */
             windows: number | null;
+        };
+        /**
+         * FailureView
+         * @description Why there is no forecast: a cell that failed, or a series that was declined in it; folds from 0.
+         */
+        FailureView: {
+            /** Contender */
+            contender: string;
+            /** Fold */
+            fold: number;
+            /** Reason */
+            reason: string;
+            /** Series */
+            series: string | null;
         };
         /**
          * FeatureRow
@@ -2491,19 +2557,19 @@ export interface components {
             count: number;
             /**
              * Origin every
-             * @description Steps; empty: the horizon.
+             * @description Empty: the horizon.
              * @default null
              */
             every: number | null;
             /**
              * Gap
-             * @description Steps between the cutoff and the first scored one.
+             * @description Between the cutoff and the first that is scored.
              * @default 0
              */
             gap: number;
             /**
              * Horizon
-             * @description Steps ahead that are scored.
+             * @description How far ahead is scored.
              * @default 24
              */
             horizon: number;
@@ -2515,19 +2581,25 @@ export interface components {
             kind: "expanding" | "sliding";
             /**
              * Learned length
-             * @description Sliding only: steps learned from.
+             * @description Sliding only: how much is learned from.
              * @default null
              */
             length: number | null;
             /**
+             * Learn anew every
+             * @description In between the state moves on with the data, unlearned.
+             * @default 1
+             */
+            refit: number;
+            /**
              * Fold every
-             * @description Steps; empty: the scored span.
+             * @description Empty: the scored span.
              * @default null
              */
             spacing: number | null;
             /**
              * Scored span
-             * @description Steps; empty: the horizon.
+             * @description Empty: the horizon.
              * @default null
              */
             span: number | null;
@@ -2576,6 +2648,12 @@ export interface components {
         };
         /** ForecastsView */
         ForecastsView: {
+            /**
+             * Fold
+             * @description The fold that had learned by then, from 0.
+             * @default null
+             */
+            fold: number | null;
             /** Forecasts */
             forecasts: components["schemas"]["ForecastView"][];
             /**
@@ -3345,6 +3423,20 @@ export interface components {
             spectrum_power: number[];
         };
         /**
+         * MetricView
+         * @description A column of the board; `nominal` is what a good one comes to where smaller is not better.
+         */
+        MetricView: {
+            /** Name */
+            name: string;
+            /** Nominal */
+            nominal: number | null;
+            /** Title */
+            title: string;
+            /** Unit */
+            unit: string;
+        };
+        /**
          * MinMax
          * @description The smallest known value becomes 0, the largest 1; later values may lie outside.
          */
@@ -3460,10 +3552,14 @@ export interface components {
              */
             recipe: components["schemas"]["Recipe"];
         };
-        /** NewExperiment */
+        /**
+         * NewExperiment
+         * @description What is judged and how, on which data; `run` starts it at once.
+         */
         NewExperiment: {
             /**
              * Baseline
+             * @description Empty: the first naive contender.
              * @default null
              */
             baseline: string | null;
@@ -3479,11 +3575,22 @@ export interface components {
              *       "horizon": 24,
              *       "kind": "expanding",
              *       "length": null,
+             *       "refit": 1,
              *       "spacing": null,
              *       "span": null
              *     }
              */
             folds: components["schemas"]["Folds"];
+            /**
+             * Ranges
+             * @description Levels of the ranges kept from every origin.
+             * @default [
+             *       0.5,
+             *       0.8,
+             *       0.95
+             *     ]
+             */
+            levels: number[];
             /**
              * Metrics
              * @default [
@@ -4249,6 +4356,8 @@ export interface components {
             rooms: {
                 [key: string]: components["schemas"]["RoomState"];
             };
+            /** Running */
+            running: components["schemas"]["RunningView"][];
         };
         /** ProjectList */
         ProjectList: {
@@ -4349,6 +4458,18 @@ export interface components {
              * @default null
              */
             skip_rows: number | null;
+        };
+        /**
+         * ReasonView
+         * @description Why forecasts are missing: in which folds (from 0), and of which series; none: of all in a cell.
+         */
+        ReasonView: {
+            /** Folds */
+            folds: number[];
+            /** Series */
+            series: string[];
+            /** Text */
+            text: string;
         };
         /**
          * Recipe
@@ -4720,6 +4841,22 @@ export interface components {
              * @enum {string}
              */
             state: "empty" | "current" | "outdated";
+        };
+        /**
+         * RunningView
+         * @description Long work that goes on in a project: of what kind, and how many of its parts are there.
+         */
+        RunningView: {
+            /** Done */
+            done: number;
+            /** Id */
+            id: number;
+            /** Kind */
+            kind: string;
+            /** Of */
+            of: number;
+            /** Title */
+            title: string;
         };
         /** SaveChainBody */
         SaveChainBody: {
@@ -5442,6 +5579,12 @@ export interface components {
              * @default null
              */
             threshold: number | null;
+            /**
+             * Until
+             * @description What a budget's threshold may be learned from; empty: all.
+             * @default null
+             */
+            until: number | null;
         };
         /**
          * TrendCurve
@@ -7042,7 +7185,10 @@ export interface operations {
     };
     walkforward_board_experiments__int_experiment_id__board_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What skill is told by; empty: the experiment's first. */
+                metric?: string | null;
+            };
             header?: never;
             path: {
                 experiment_id: number;
@@ -7066,7 +7212,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"][];
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7097,7 +7243,9 @@ export interface operations {
         parameters: {
             query: {
                 contender: string;
-                fold: number;
+                fold?: number | null;
+                /** @description Instead of a fold: the one that had learned by then. */
+                origin?: number | null;
                 series?: number;
             };
             header?: never;
@@ -7205,7 +7353,7 @@ export interface operations {
             };
         };
     };
-    walkforward_forecasts_experiments__int_experiment_id__forecasts_post: {
+    walkforward_forecasts_at_experiments__int_experiment_id__forecasts_post: {
         parameters: {
             query?: never;
             header?: never;

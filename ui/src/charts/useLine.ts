@@ -16,19 +16,28 @@ export function visiblePositions(): { start: number; stop: number } {
   }
 }
 
-/** Refetch something after the inputs settle, dropping answers that a newer request overtook. */
+/**
+ * Refetch something after the inputs settle, dropping answers that a newer request overtook.
+ *
+ * With `rest`, the next question waits that many times as long as the last answer took, so that a view that is
+ * followed live leaves the machine to the work it shows.
+ */
 export function useFetched<T>(
   inputs: () => unknown[],
   fetch: (signal: AbortSignal) => Promise<T> | null,
   delay = 60,
+  rest = 0,
 ) {
   const data = shallowRef<T | null>(null) as Ref<T | null>
   const busy = ref(false)
   let timer: ReturnType<typeof setTimeout> | undefined
   let controller: AbortController | null = null
   let first = true
+  let took = 0
+  let ended = 0
 
   async function go() {
+    const begun = performance.now()
     controller?.abort()
     const mine = (controller = new AbortController())
     const asked = fetch(mine.signal)
@@ -41,6 +50,8 @@ export function useFetched<T>(
     const result = await attempt(() => asked)
     if (mine !== controller) return
     busy.value = false
+    ended = performance.now()
+    took = ended - begun
     if (result !== undefined) data.value = result
   }
 
@@ -49,7 +60,7 @@ export function useFetched<T>(
     () => {
       clearTimeout(timer)
       if (first) void go()
-      else timer = setTimeout(() => void go(), delay)
+      else timer = setTimeout(() => void go(), Math.max(delay, ended + took * rest - performance.now()))
       first = false
     },
     { immediate: true },

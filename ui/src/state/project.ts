@@ -26,6 +26,8 @@ export interface Choices {
 }
 
 /** The open project, its dataset and catalogue, kept current by server-sent events. */
+const CELLS_EVERY = 1000
+
 export const useProject = defineStore('project', () => {
   const list = ref<{ id: number; name: string }[]>([])
   const project = shallowRef<Shapes['Project'] | null>(null)
@@ -36,15 +38,16 @@ export const useProject = defineStore('project', () => {
   const ticks = ref<Record<string, number>>({})
   /** How far the reading of what was brought is, while it is read. */
   const intake = ref<{ stage: string; share: number } | null>(null)
+  /** How far the cell is that is being computed, by experiment, while its contender tells. */
+  const progress = ref<Record<number, { share: number; about: string }>>({})
   let quiet: ReturnType<typeof setTimeout> | undefined
   let stream: EventSource | null = null
   let refresh: ReturnType<typeof setTimeout> | undefined
 
   const choices = computed<Choices>(() => (project.value?.choices ?? {}) as Choices)
   const axis = computed(() => (dataset.value ? new Axis(dataset.value.grid) : null))
-  const running = computed(() =>
-    (project.value?.experiments ?? []).filter((e) => e.state === 'running' || e.state === 'queued'),
-  )
+  /** Long work of any kind that goes on in the project. */
+  const running = computed(() => project.value?.running ?? [])
 
   async function loadList() {
     list.value = (await unwrap(client.GET('/api/v1/projects'))).projects as { id: number; name: string }[]
@@ -52,18 +55,25 @@ export const useProject = defineStore('project', () => {
   }
 
   async function open(id: number) {
-    await take(
-      await unwrap(client.GET('/api/v1/projects/{project_id}', { params: { path: { project_id: id } } })),
-    )
+    const turn = ++asked
+    const params = { path: { project_id: id } }
+    await take(await unwrap(client.GET('/api/v1/projects/{project_id}', { params })), turn)
     listen(id)
   }
 
-  async function take(fresh: Shapes['Project']) {
+  /** Questions in the order they were asked: an answer that a later one overtook says nothing any more. */
+  let asked = 0
+  let taken = 0
+
+  async function take(fresh: Shapes['Project'], turn: number) {
+    if (turn < taken) return
+    taken = turn
     const wanted = (fresh.choices as Choices).dataset_id
     if (wanted && wanted !== dataset.value?.id) {
-      dataset.value = await unwrap(
-        client.GET('/api/v1/datasets/{dataset_id}', { params: { path: { dataset_id: wanted } } }),
-      )
+      const params = { path: { dataset_id: wanted } }
+      const found = await unwrap(client.GET('/api/v1/datasets/{dataset_id}', { params }))
+      if (turn < taken) return
+      dataset.value = found
     }
     if (!wanted) dataset.value = null
     project.value = fresh
@@ -72,16 +82,18 @@ export const useProject = defineStore('project', () => {
   async function reload() {
     const id = project.value?.id
     if (id === undefined) return
-    const asked = client.GET('/api/v1/projects/{project_id}', { params: { path: { project_id: id } } })
-    const fresh = await attempt(() => unwrap(asked))
-    if (fresh && project.value?.id === id) await take(fresh)
+    const turn = ++asked
+    const params = { path: { project_id: id } }
+    const fresh = await attempt(() => unwrap(client.GET('/api/v1/projects/{project_id}', { params })))
+    if (fresh && project.value?.id === id) await take(fresh, turn)
   }
 
   async function choose(changes: Partial<Record<keyof Choices, unknown>>) {
     if (!project.value) return
+    const turn = ++asked
     const params = { path: { project_id: project.value.id } }
     const body = changes as Shapes['Choices']
-    await take(await unwrap(client.PATCH('/api/v1/projects/{project_id}/choices', { params, body })))
+    await take(await unwrap(client.PATCH('/api/v1/projects/{project_id}/choices', { params, body })), turn)
   }
 
   async function create(name: string) {
@@ -101,6 +113,8 @@ export const useProject = defineStore('project', () => {
         outlook?: number
         profile?: number
         resync?: boolean
+        cell?: boolean
+        progress?: { share: number; about: string }
         intake?: string
         share?: number
       }
@@ -110,18 +124,36 @@ export const useProject = defineStore('project', () => {
         quiet = setTimeout(() => (intake.value = null), 3000)
         return
       }
-      const next = { ...ticks.value }
-      const bump = (name: string) => (next[name] = (next[name] ?? 0) + 1)
-      if (event.experiment) bump(`experiment ${event.experiment}`)
-      if (event.outlook) bump(`outlook ${event.outlook}`)
-      if (event.profile) bump(`profile ${event.profile}`)
-      if (event.resync) bump('resync')
-      ticks.value = next
-      refresh ??= setTimeout(() => {
-        refresh = undefined
-        void reload()
-      }, 250)
+      if (event.progress && event.experiment) {
+        progress.value = { ...progress.value, [event.experiment]: event.progress }
+        return
+      }
+      if (event.experiment) later.add(`experiment ${event.experiment}`)
+      if (event.outlook) later.add(`outlook ${event.outlook}`)
+      if (event.profile) later.add(`profile ${event.profile}`)
+      if (event.resync) later.add('resync')
+      // Cells come in by the dozen: they are told once a second. Whatever changes a state is told at once.
+      if (event.cell) spread ??= setTimeout(tellAll, CELLS_EVERY)
+      else tellAll()
+      refresh ??= setTimeout(
+        () => {
+          refresh = undefined
+          void reload()
+        },
+        event.cell ? CELLS_EVERY * 2 : 250,
+      )
     }
+  }
+
+  const later = new Set<string>()
+  let spread: ReturnType<typeof setTimeout> | undefined
+  function tellAll() {
+    clearTimeout(spread)
+    spread = undefined
+    const next = { ...ticks.value }
+    for (const name of later) next[name] = (next[name] ?? 0) + 1
+    later.clear()
+    ticks.value = next
   }
 
   /** Masked spans of a series as times. */
@@ -141,6 +173,7 @@ export const useProject = defineStore('project', () => {
     catalogue,
     connected,
     intake,
+    progress,
     choices,
     axis,
     running,

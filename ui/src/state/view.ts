@@ -1,3 +1,4 @@
+import { useEventListener } from '@vueuse/core'
 import { defineStore } from 'pinia'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
@@ -29,13 +30,30 @@ export const useView = defineStore('view', () => {
   const key = computed(() => store.dataset?.series[series.value]?.key ?? '')
   const unit = computed(() => store.dataset?.unit ?? '')
 
-  function reset() {
+  /** Whether a hand or the URL chose the cutoff; only where nobody did may a room suggest one. */
+  let chosen = false
+  let opened: number | null = null
+
+  /** The URL is read once, when a project opens; from then on the state is the owner and writes the URL. */
+  function settle() {
     const axis = store.axis
     if (!axis) return
+    const project = store.project?.id ?? null
+    if (project !== opened) {
+      opened = project
+      read(axis.end)
+      return
+    }
+    series.value = Math.min(series.value, (store.dataset?.series.length ?? 1) - 1)
+    cutoff.value = Math.min(Math.max(cutoff.value, 1), axis.end)
+  }
+
+  function read(end: number) {
     const count = store.dataset?.series.length ?? 1
     const query = route.query
+    chosen = Number(query.cutoff ?? 0) > 0
     series.value = Math.min(Number(query.series ?? 0) || 0, count - 1)
-    cutoff.value = Math.min(Math.max(Number(query.cutoff ?? 0) || Math.round(axis.end * 0.8), 1), axis.end)
+    cutoff.value = Math.min(Math.max(Number(query.cutoff ?? 0) || Math.round(end * 0.8), 1), end)
     const from = Number(query.from ?? NaN)
     const to = Number(query.to ?? NaN)
     span.value = from < to ? [from, to] : around(cutoff.value)
@@ -67,6 +85,16 @@ export const useView = defineStore('view', () => {
   }
 
   function setCutoff(position: number, follow = false) {
+    chosen = true
+    place(position, follow)
+  }
+
+  /** A place for the cutoff that a room finds better than the default; a choice stays. */
+  function suggestCutoff(position: number) {
+    if (!chosen) place(position, true)
+  }
+
+  function place(position: number, follow: boolean) {
     const axis = store.axis
     if (!axis) return
     cutoff.value = Math.min(Math.max(Math.round(position), 1), axis.end)
@@ -79,7 +107,7 @@ export const useView = defineStore('view', () => {
     series.value = (series.value + by + count) % count
   }
 
-  watch(() => store.dataset?.id, reset)
+  watch(() => [store.project?.id, store.dataset?.id], settle)
   // A replace while another room is still loading would cancel that navigation, so it waits for it.
   let pending: ReturnType<typeof setTimeout> | undefined
   let navigating = false
@@ -90,23 +118,34 @@ export const useView = defineStore('view', () => {
     schedule()
   })
 
+  /** The state as a query, or null where the URL says it already or another room is on its way. */
+  function unsaid(): Record<string, string> | null {
+    if (navigating || !store.dataset || opened !== store.project?.id) return null
+    const query: Record<string, string> = {
+      series: String(series.value),
+      cutoff: String(cutoff.value),
+      from: String(Math.round(span.value[0])),
+      to: String(Math.round(span.value[1])),
+      ...(flat.value ? { units: 'flat' } : {}),
+      ...(part.value ? { part: part.value } : {}),
+    }
+    const names = new Set([...Object.keys(query), ...Object.keys(route.query)])
+    return [...names].some((name) => query[name] !== route.query[name]) ? query : null
+  }
+
   function schedule() {
     clearTimeout(pending)
     pending = setTimeout(() => {
-      if (navigating || !store.dataset) return
-      const query: Record<string, string> = {
-        series: String(series.value),
-        cutoff: String(cutoff.value),
-        from: String(Math.round(span.value[0])),
-        to: String(Math.round(span.value[1])),
-        ...(flat.value ? { units: 'flat' } : {}),
-        ...(part.value ? { part: part.value } : {}),
-      }
-      const names = new Set([...Object.keys(query), ...Object.keys(route.query)])
-      if ([...names].some((name) => query[name] !== route.query[name])) void router.replace({ query })
+      const query = unsaid()
+      if (query) void router.replace({ query })
     }, 300)
   }
   watch([series, cutoff, span, flat, part], schedule)
+  // What is not said yet when the page goes is said at once: nothing is lost by a reload.
+  useEventListener(window, 'pagehide', () => {
+    const query = unsaid()
+    if (query) history.replaceState(history.state, '', router.resolve({ query }).href)
+  })
 
   return {
     series,
@@ -122,10 +161,10 @@ export const useView = defineStore('view', () => {
     extent,
     key,
     unit,
-    reset,
     around,
     setSpan,
     setCutoff,
+    suggestCutoff,
     moveSeries,
   }
 })

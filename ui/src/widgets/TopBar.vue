@@ -28,8 +28,8 @@ function commit() {
 const progress = computed(() => {
   const running = store.running
   return {
-    cells: running.reduce((sum, e) => sum + e.cells, 0),
-    done: running.reduce((sum, e) => sum + e.done + e.failed, 0),
+    cells: running.reduce((sum, e) => sum + e.of, 0),
+    done: running.reduce((sum, e) => sum + e.done, 0),
   }
 })
 const share = computed(() => (progress.value.cells ? progress.value.done / progress.value.cells : 0))

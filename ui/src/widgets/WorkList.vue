@@ -1,9 +1,15 @@
 <script setup lang="ts">
-import { attempt, client, unwrap } from '../api/client'
+import { attempt, client, unwrap, type Shapes } from '../api/client'
 import { useProject } from '../state/project'
 
 const emit = defineEmits<{ close: [] }>()
 const store = useProject()
+
+/** What kind of work it is, and how far the part is that is being computed. */
+function about(work: Shapes['RunningView']) {
+  const part = work.kind === 'experiment' ? store.progress[work.id] : undefined
+  return part ? `${part.about}, ${Math.round(part.share * 100)} %` : work.kind
+}
 
 async function stop(id: number) {
   const params = { path: { experiment_id: id } }
@@ -14,10 +20,12 @@ async function stop(id: number) {
 
 <template>
   <div class="list panel" role="dialog" aria-label="Running work">
-    <div v-for="each in store.running" :key="each.id" class="row">
-      <span>{{ each.name }}</span>
-      <span class="number">{{ each.done + each.failed }} of {{ each.cells }}</span>
-      <button class="button" @click="stop(each.id)">Stop</button>
+    <div v-for="each in store.running" :key="`${each.kind} ${each.id}`" class="row">
+      <span
+        >{{ each.title }} <span class="second">{{ about(each) }}</span></span
+      >
+      <span class="number">{{ each.done }} of {{ each.of }}</span>
+      <button v-if="each.kind === 'experiment'" class="button" @click="stop(each.id)">Stop</button>
     </div>
     <p v-if="!store.running.length" class="second">Nothing is running.</p>
     <button class="button quiet" @click="emit('close')">Close</button>

@@ -9,8 +9,10 @@ from proteron.core.anomalies.scores import (
     flags_above,
     residual_scores,
     scan_folds,
+    threshold_as_of,
 )
 
 __all__ = [
     "Anomalies", "Flag", "Scores", "budget_threshold", "find_anomalies", "flags_above", "residual_scores", "scan_folds",
+    "threshold_as_of",
 ]  # fmt: skip

@@ -1,16 +1,19 @@
 """Anomaly scores from out-of-sample residuals, scaled by a spread known before them."""
 
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 
 from proteron.core.errors import SettingsError
 from proteron.core.flatten import Chain
 from proteron.core.forecasters import Contender, forecaster
 from proteron.core.judge import CellResult, Folds, walk_forward
 from proteron.core.panel import Floats, Panel
+from proteron.core.timeline import Moment
 
 _SCAN_FOLDS = 12
 
@@ -40,7 +43,7 @@ class Scores:
         return self.expected[part], self.score[part]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Anomalies:
     """Scores, the threshold per series and the flags above it, in time order."""
 
@@ -53,6 +56,28 @@ class Anomalies:
 
     def __len__(self) -> int:
         return len(self.flags)
+
+    def to_arrow(self) -> pa.Table:
+        """One row per flag in time order: time (UTC), key, start and stop (positions), kind, score."""
+        times = np.array([flag.time for flag in self.flags], dtype="datetime64[s]")
+        columns: dict[str, Any] = {"time": pa.array(times, type=pa.timestamp("s", tz="UTC"))}
+        kinds = {
+            "key": pa.string(),
+            "start": pa.int64(),
+            "stop": pa.int64(),
+            "kind": pa.string(),
+            "score": pa.float64(),
+        }
+        for name, kind in kinds.items():
+            columns[name] = pa.array([getattr(flag, name) for flag in self.flags], kind)
+        return pa.table(columns)
+
+    def __arrow_c_stream__(self, requested_schema: object = None) -> object:
+        return self.to_arrow().__arrow_c_stream__(requested_schema)
+
+    def __repr__(self) -> str:
+        kinds = ", ".join(f"{n} × {kind}" for kind, n in Counter(flag.kind for flag in self.flags).items())
+        return f"Anomalies: {len(self)} flags over {len(self.thresholds)} series" + (f" ({kinds})" if kinds else "")
 
 
 def scan_folds(panel: Panel, count: int = _SCAN_FOLDS) -> Folds:
@@ -74,14 +99,15 @@ def residual_scores(panel: Panel, results: Sequence[CellResult]) -> Scores:
             at = panel.offsets[index] + local[inside]
             expected[at] = result.mean[row, inside, 0]
             residual = np.abs(result.flat_mean - result.flat_truth)[row, inside, 0]
-            spread = result.spread[row]
-            floor = 1e-9 * max(1.0, float(np.nanmax(np.abs(result.flat_truth[row]), initial=0.0)))
-            score[at] = residual / max(spread, floor) if np.isfinite(spread) else np.nan
+            score[at] = residual / result.spread[row]
     return Scores(panel, expected, score)
 
 
 def budget_threshold(score: Floats, steps_per_week: float, budget_per_week: float) -> float:
-    """The lowest threshold at which flagged runs stay within the budget, at least 3 spreads."""
+    """The lowest threshold at which flagged runs of `score` (n_points,) stay within the budget, at least 3 spreads.
+
+    It is learned state: hand over only what is known at the cutoff. NaN where nothing is scored.
+    """
     present = np.isfinite(score)
     weeks = present.sum() / steps_per_week
     allowed = max(1, int(np.floor(budget_per_week * weeks))) if weeks else 0
@@ -105,10 +131,17 @@ def _runs(score: Floats, threshold: float) -> list[tuple[int, int]]:
     return list(zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True))
 
 
-def flags_above(scores: Scores, index: int, threshold: float) -> list[Flag]:
-    """Flags of one series: a run of three and more is a level shift, shorter ones are spikes."""
+def threshold_as_of(scores: Scores, index: int, until: Moment | None, budget_per_week: float) -> float:
+    """The threshold of one series within an alert budget, learned from the scores known at `until`."""
+    known = int(scores.panel.known_lengths(until)[index])
+    per_week = 604800 / scores.panel.axis.step.nominal_seconds
+    return budget_threshold(scores.series(index)[1][:known], per_week, budget_per_week)
+
+
+def flags_above(scores: Scores, index: int, threshold: float, until: Moment | None = None) -> list[Flag]:
+    """Flags of one series raised by `until`: a run of three and more is a level shift, shorter ones are spikes."""
     panel = scores.panel
-    _, score = scores.series(index)
+    score = scores.series(index)[1][: int(panel.known_lengths(until)[index])]
     runs = _runs(score, threshold)
     if not runs:
         return []
@@ -134,20 +167,23 @@ def find_anomalies(
     chain: Chain | None = None,
     seed: int = 0,
     workers: int = 1,
+    until: Moment | None = None,
 ) -> Anomalies:
     """Flag what a contender did not expect, at most `budget_per_week` flags per series on average.
 
-    Every score is out of sample: contender and spread were learned before the point's fold began.
+    Every score is out of sample: contender and spread were learned before the point's fold began. With `until` nothing
+    later is looked at: scores, thresholds and flags are those of that moment.
     Raises `SettingsError` for a budget that is not positive.
     """
     if not budget_per_week > 0:
         raise SettingsError("The alert budget is a positive number of flags per week.", field="budget_per_week")
     contender = forecaster(using, chain=chain) if isinstance(using, str) else using
-    report = walk_forward(panel, {"scan": contender}, scan_folds(panel), ["mae"], "scan", seed, workers)
+    panel = panel.cut_at(until)
+    folds = scan_folds(panel)
+    report = walk_forward(panel, {"scan": contender}, folds, ["mae"], "scan", seed, workers, levels=())
     scores = residual_scores(panel, report.results)
-    per_week = 604800 / panel.axis.step.nominal_seconds
     thresholds, flags = {}, []
     for index, key in enumerate(panel.keys):
-        thresholds[key] = budget_threshold(scores.series(index)[1], per_week, budget_per_week)
+        thresholds[key] = threshold_as_of(scores, index, None, budget_per_week)
         flags += flags_above(scores, index, thresholds[key])
     return Anomalies(scores, thresholds, tuple(sorted(flags, key=lambda flag: flag.time)))

@@ -251,7 +251,7 @@ class FittedChain:
         `at` are n moments or grid positions; each part is (n,), named by its stage, in the units that stage works in.
         Stages that take out no parts, such as transforms, are not named. Raises `InputError` for an unknown series.
         """
-        positions = np.array([each if isinstance(each, int | np.integer) else self.axis.position_of(each) for each in at])
+        positions = np.array(list(map(self.axis.position_of, at)), dtype=np.int64)
         found = {}
         for stage, state in zip(self.stages, self.states_of(key), strict=True):
             for name, part in stage.parts(state, positions, self.calendar).items():

@@ -6,9 +6,10 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from proteron.core.errors import SettingsError, UnitsError
-from proteron.core.forecasters.explain import Curve, Picture
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster
+from proteron.core.forecasters.local import Learned, LocalForecaster
+from proteron.core.forecasters.noise import Noise
+from proteron.core.forecasters.pictures import Curve, Picture
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
@@ -142,7 +143,7 @@ class Additive(LocalForecaster):
 
     # learning
 
-    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+    def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
         values, first = known.series(index), int(known.starts[index])
         present = np.isfinite(values)
         if self.season == "mul" and values[present].min() <= (self.floor or 0.0):
@@ -164,38 +165,36 @@ class Additive(LocalForecaster):
         spread[np.ix_(used, used)] = covariance
         moved = slopes[bends]
         turning = float((moved**2).mean()) * (self.knots / 0.85) if bends.any() else 0.0
-        return {
+        return Learned({
             "span": span, "unit": unit, "centre": centre, "slopes": full, "covariance": spread, "variance": variance,
-            "turning": turning, "count": len(values), "~parts": parts, "~names": names,
-        }  # fmt: skip
+            "turning": turning, "count": len(values),
+        }, {"parts": parts, "names": names})  # fmt: skip
 
     def outside(self, panel: Panel, index: int, first: int) -> Any:
         return lambda count, span: self._columns(panel, index, first, count, span)[0]
 
-    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+    def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         return self._outside_of(self._sums(learned, int(at.max(initial=0)) + horizon)[at[:, None] + np.arange(horizon)])
 
-    def _sums(self, learned: dict[str, Any], count: int) -> Floats:
-        columns = learned["outside"](count, int(learned["span"]))
+    def _sums(self, learned: Learned, count: int) -> Floats:
+        columns = learned.outside(count, int(learned["span"]))
         slopes = learned["slopes"][: columns.shape[1]]
         return np.asarray(columns @ slopes * float(learned["unit"]) + float(learned["centre"]))
 
-    def _doubt(self, learned: dict[str, Any], at: int, horizon: int) -> Floats:
+    def _doubt(self, learned: Learned, at: int, horizon: int) -> Floats:
         """Variance (horizon,) of the sum's mean, in its units: of what was learned, and of slopes to come."""
-        columns = learned["outside"](at + horizon, int(learned["span"]))[at:]
+        columns = learned.outside(at + horizon, int(learned["span"]))[at:]
         width = columns.shape[1]
         doubt = np.einsum("hi,ij,hj->h", columns, learned["covariance"][:width, :width], columns)
         beyond = np.maximum(at + np.arange(1.0, horizon + 1) - int(learned["count"]), 0.0) / float(learned["span"])
         return np.asarray((np.maximum(doubt, 0.0) + float(learned["turning"]) * beyond**3 / 3) * learned["unit"] ** 2)
 
-    def paths_of(
-        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
-    ) -> Floats | None:
+    def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        count, horizon = noise.errors.shape
         sums = self._sums(learned, at + horizon)[at:]
         own = float(learned["unit"]) * np.sqrt(float(learned["variance"]))
-        noise = rng.normal(scale=own, size=(count, horizon))
-        shared = np.sqrt(self._doubt(learned, at, horizon)) * rng.normal(size=(count, 1))
-        return self._outside_of(sums + shared + noise)
+        shared = np.sqrt(self._doubt(learned, at, horizon)) * noise.rng.normal(size=(count, 1))
+        return self._outside_of(sums + shared + own * noise.errors)
 
     def components(
         self, state: ForecasterState, panel: Panel, key: str, ahead: int = 0
@@ -245,17 +244,17 @@ class Additive(LocalForecaster):
         return {} if learned is None else self._named(learned, np.sqrt(np.maximum(np.diag(learned["covariance"]), 0.0)))
 
     @staticmethod
-    def _named(learned: dict[str, Any], numbers: Floats) -> dict[str, float]:
+    def _named(learned: Learned, numbers: Floats) -> dict[str, float]:
         """Those of the numbers (k,) that have a meaning of their own, in units of the series."""
         unit = float(learned["unit"])
-        triples = zip(learned["~names"], learned["~parts"], numbers.tolist(), strict=False)
+        triples = zip(learned.facts["names"], learned.facts["parts"], numbers.tolist(), strict=False)
         return {name: value * unit for name, part, value in triples if part in ("occasions", "covariates")} | {
             "slope": float(numbers[1]) * unit / float(learned["span"])
         }
 
-    def summary_of(self, learned: dict[str, Any]) -> str:
-        parts = list(dict.fromkeys(part for part in learned["~parts"] if part not in ("level", "trend", "bend")))
-        last = float(sum(learned["slopes"][i] for i, p in enumerate(learned["~parts"]) if p in ("trend", "bend")))
+    def summary_of(self, learned: Learned) -> str:
+        parts = list(dict.fromkeys(part for part in learned.facts["parts"] if part not in ("level", "trend", "bend")))
+        last = float(sum(learned["slopes"][i] for i, p in enumerate(learned.facts["parts"]) if p in ("trend", "bend")))
         slope = last * float(learned["unit"]) / float(learned["span"])
         return f"A bending trend, now {slope:+.4g} a step{', with ' if parts else ''}{', '.join(parts)}."
 

@@ -10,7 +10,8 @@ import numpy as np
 from pydantic import Field
 
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster
+from proteron.core.forecasters.local import Learned, LocalForecaster
+from proteron.core.forecasters.noise import Noise
 from proteron.core.panel import Floats, Panel
 from proteron.core.phases import previous_of_phase
 from proteron.core.timeline import Ints
@@ -24,17 +25,17 @@ class Baseline(LocalForecaster):
     family: ClassVar[str] = "baseline"
     can: ClassVar[tuple[str, ...]] = ("gaps", "ranges")
 
-    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+    def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
         values = known.series(index)
         count = int(np.isfinite(values).sum())
-        learned = self.look(np.ascontiguousarray(values), known)
+        learned = Learned(self.look(np.ascontiguousarray(values), known))
         gaps = values - self.means_of(learned, values, np.arange(len(values)), 1)[:, 0]
         gaps = gaps[np.isfinite(gaps)]
         spent = self.spent(learned)
         spread = float(np.sqrt((gaps**2).sum() / max(len(gaps) - spent, 1))) if len(gaps) else 0.0
         return learned | {"spread": spread, "count": count}
 
-    def spent(self, learned: dict[str, Any]) -> int:
+    def spent(self, learned: Learned) -> int:
         """Numbers estimated besides the spread."""
         return 0
 
@@ -43,22 +44,20 @@ class Baseline(LocalForecaster):
         return {}
 
     @abstractmethod
-    def paths_around(self, learned: dict[str, Any], noise: Floats, rng: np.random.Generator) -> Floats:
+    def paths_around(self, learned: Learned, noise: Floats, rng: np.random.Generator) -> Floats:
         """Deviations of paths from the mean, from independent one-step errors `noise` (count, horizon)."""
 
     @abstractmethod
-    def growth(self, learned: dict[str, Any], horizon: int) -> Floats:
+    def growth(self, learned: Learned, horizon: int) -> Floats:
         """Variances of the steps ahead in those of one-step errors, (horizon,)."""
 
-    def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
+    def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
         return float(learned["spread"]) * np.sqrt(self.growth(learned, horizon))
 
-    def paths_of(
-        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
-    ) -> Floats | None:
+    def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        horizon = noise.errors.shape[1]
         mean = self.means_of(learned, values, np.array([at]), horizon)[0]
-        noise = rng.normal(scale=float(learned["spread"]), size=(count, horizon))
-        return mean + self.paths_around(learned, noise, rng)
+        return mean + self.paths_around(learned, float(learned["spread"]) * noise.errors, noise.rng)
 
 
 def _too_few_cycles(known: Panel, period: int | None) -> str | None:
@@ -78,16 +77,16 @@ class LastValue(Baseline):
     title: ClassVar[str] = "last value"
     kind: Literal["last_value"] = "last_value"
 
-    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+    def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         return np.repeat(_last_known(values, at)[:, None], horizon, axis=1)
 
-    def growth(self, learned: dict[str, Any], horizon: int) -> Floats:
+    def growth(self, learned: Learned, horizon: int) -> Floats:
         return np.arange(1.0, horizon + 1)
 
-    def paths_around(self, learned: dict[str, Any], noise: Floats, rng: np.random.Generator) -> Floats:
+    def paths_around(self, learned: Learned, noise: Floats, rng: np.random.Generator) -> Floats:
         return np.cumsum(noise, axis=1)
 
-    def summary_of(self, learned: dict[str, Any]) -> str:
+    def summary_of(self, learned: Learned) -> str:
         return "Every step ahead equals the last known value."
 
 
@@ -107,23 +106,23 @@ class SeasonalLastValue(Baseline):
     def objection(self, known: Panel) -> str | None:
         return _too_few_cycles(known, self.period)
 
-    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+    def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         period = int(learned["period"])
         references = previous_of_phase(np.ascontiguousarray(values), period)
         ahead = at[:, None] + np.arange(horizon) % period
         return np.where(np.isnan(references[ahead]), _last_known(values, at)[:, None], references[ahead])
 
-    def growth(self, learned: dict[str, Any], horizon: int) -> Floats:
+    def growth(self, learned: Learned, horizon: int) -> Floats:
         return np.asarray(1.0 + np.floor(np.arange(horizon) / int(learned["period"])))
 
-    def paths_around(self, learned: dict[str, Any], noise: Floats, rng: np.random.Generator) -> Floats:
+    def paths_around(self, learned: Learned, noise: Floats, rng: np.random.Generator) -> Floats:
         out = noise.copy()
         period = int(learned["period"])
         for h in range(period, noise.shape[1]):
             out[:, h] += out[:, h - period]
         return out
 
-    def summary_of(self, learned: dict[str, Any]) -> str:
+    def summary_of(self, learned: Learned) -> str:
         return f"Every step equals the last known value {int(learned['period'])} steps or whole cycles before it."
 
     @property
@@ -138,7 +137,7 @@ class Drift(Baseline):
     can: ClassVar[tuple[str, ...]] = ("trend", "gaps", "ranges")
     kind: Literal["drift"] = "drift"
 
-    def spent(self, learned: dict[str, Any]) -> int:
+    def spent(self, learned: Learned) -> int:
         return 1
 
     def look(self, values: Floats, known: Panel) -> dict[str, Any]:
@@ -146,14 +145,14 @@ class Drift(Baseline):
         slope = (values[at[-1]] - values[at[0]]) / (at[-1] - at[0]) if len(at) > 1 else 0.0
         return {"slope": slope, "steps": max(int(at[-1] - at[0]), 1)}
 
-    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+    def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         return _last_known(values, at)[:, None] + float(learned["slope"]) * np.arange(1, horizon + 1)
 
-    def growth(self, learned: dict[str, Any], horizon: int) -> Floats:
+    def growth(self, learned: Learned, horizon: int) -> Floats:
         steps = np.arange(1.0, horizon + 1)
         return steps * (1 + steps / float(learned["steps"]))
 
-    def paths_around(self, learned: dict[str, Any], noise: Floats, rng: np.random.Generator) -> Floats:
+    def paths_around(self, learned: Learned, noise: Floats, rng: np.random.Generator) -> Floats:
         doubt = rng.normal(scale=float(learned["spread"]) / np.sqrt(float(learned["steps"])), size=(len(noise), 1))
         return np.cumsum(noise, axis=1) + doubt * np.arange(1, noise.shape[1] + 1)
 
@@ -165,21 +164,21 @@ class Drift(Baseline):
         learned = self.learned(state, key)
         return {} if learned is None else {"drift": float(learned["spread"] / np.sqrt(learned["steps"]))}
 
-    def summary_of(self, learned: dict[str, Any]) -> str:
+    def summary_of(self, learned: Learned) -> str:
         return f"The last known value, plus {learned['slope']:.4g} per step."
 
 
 class _Level(Baseline):
     """Forecasts that stay at a level; their errors are independent, their level is known with some doubt."""
 
-    def doubt(self, learned: dict[str, Any]) -> float:
+    def doubt(self, learned: Learned) -> float:
         """Variance of the level in that of one-step errors."""
         return 0.0
 
-    def growth(self, learned: dict[str, Any], horizon: int) -> Floats:
+    def growth(self, learned: Learned, horizon: int) -> Floats:
         return np.full(horizon, 1.0 + self.doubt(learned))
 
-    def paths_around(self, learned: dict[str, Any], noise: Floats, rng: np.random.Generator) -> Floats:
+    def paths_around(self, learned: Learned, noise: Floats, rng: np.random.Generator) -> Floats:
         scale = float(learned["spread"]) * np.sqrt(self.doubt(learned))
         return noise + rng.normal(scale=scale, size=(len(noise), 1))
 
@@ -190,16 +189,16 @@ class Mean(_Level):
     title: ClassVar[str] = "mean"
     kind: Literal["mean"] = "mean"
 
-    def spent(self, learned: dict[str, Any]) -> int:
+    def spent(self, learned: Learned) -> int:
         return 1
 
     def look(self, values: Floats, known: Panel) -> dict[str, Any]:
         return {"mean": float(np.nanmean(values))}
 
-    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+    def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         return np.full((len(at), horizon), float(learned["mean"]))
 
-    def doubt(self, learned: dict[str, Any]) -> float:
+    def doubt(self, learned: Learned) -> float:
         return 1.0 / float(learned["count"])
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
@@ -210,7 +209,7 @@ class Mean(_Level):
         learned = self.learned(state, key)
         return {} if learned is None else {"mean": float(learned["spread"] / np.sqrt(learned["count"]))}
 
-    def summary_of(self, learned: dict[str, Any]) -> str:
+    def summary_of(self, learned: Learned) -> str:
         return f"Every step ahead equals the mean so far, {learned['mean']:.6g}."
 
 
@@ -231,17 +230,17 @@ class SeasonalMean(_Level):
         seen = np.where(counts > 0, counts, np.nan)
         return {"figure": figure, "period": period, "cycles": max(float(counts.mean()), 1.0), "seen": seen}
 
-    def spent(self, learned: dict[str, Any]) -> int:
+    def spent(self, learned: Learned) -> int:
         return int(learned["period"])
 
     def objection(self, known: Panel) -> str | None:
         return _too_few_cycles(known, self.period)
 
-    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+    def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         period = int(learned["period"])
         return np.asarray(learned["figure"][(at[:, None] + np.arange(horizon)) % period])
 
-    def doubt(self, learned: dict[str, Any]) -> float:
+    def doubt(self, learned: Learned) -> float:
         return 1.0 / float(learned["cycles"])
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
@@ -257,7 +256,7 @@ class SeasonalMean(_Level):
         errors = float(learned["spread"]) / np.sqrt(learned["seen"][: int(learned["period"])])
         return {f"phase {i + 1}": float(value) for i, value in enumerate(errors)}
 
-    def summary_of(self, learned: dict[str, Any]) -> str:
+    def summary_of(self, learned: Learned) -> str:
         figure = learned["figure"][: int(learned["period"])]
         return f"The mean of each of {len(figure)} phases, from {figure.min():.4g} to {figure.max():.4g}."
 
@@ -284,14 +283,14 @@ class MovingAverage(_Level):
             errors.append((gaps**2).mean() if len(gaps) else np.inf)
         return {"length": int(np.argmin(errors)) + 1}
 
-    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+    def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         return np.repeat(_mean_of_last(values, int(learned["length"]))[at][:, None], horizon, axis=1)
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
         learned = self.learned(state, key)
         return {} if learned is None else {"length": float(learned["length"])}
 
-    def summary_of(self, learned: dict[str, Any]) -> str:
+    def summary_of(self, learned: Learned) -> str:
         return f"Every step ahead equals the mean of the last {int(learned['length'])} known points."
 
 
@@ -317,8 +316,8 @@ class Zero(_Level):
     title: ClassVar[str] = "zero"
     kind: Literal["zero"] = "zero"
 
-    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+    def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         return np.zeros((len(at), horizon))
 
-    def summary_of(self, learned: dict[str, Any]) -> str:
+    def summary_of(self, learned: Learned) -> str:
         return "Every step ahead is zero."

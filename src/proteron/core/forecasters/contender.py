@@ -13,9 +13,8 @@ from proteron.core.compiled import single_blas_thread
 from proteron.core.documents import Settings, content_hash
 from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.flatten import Chain, FittedChain
-from proteron.core.forecasters.forecast import Forecast
+from proteron.core.forecasters.forecast import Forecast, quantile_rows
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster, refuse_huge
 from proteron.core.forecasters.registry import FORECASTERS, AnyForecaster
 from proteron.core.forecasters.window_forecaster import WindowForecaster, with_plan
 from proteron.core.panel import FROM_BOTH_SIDES, Floats, Panel
@@ -24,6 +23,7 @@ from proteron.core.timeline import Ints, Moment
 _RESIDUAL_ORIGINS = 300
 _SMEARED = 60
 _PATHS = 400
+_POSSIBLE_AT_ONCE = 4_000_000
 
 
 def _chain(given: Any) -> Any:
@@ -62,16 +62,27 @@ class Contender(Settings):
 
         Raises `TooShortError` when nothing is known, and whatever stage or forecaster finds wrong.
         """
-        known = panel.cut_at(until)
-        if not np.isfinite(known.values).any():
-            raise TooShortError("Nothing is known as of this cutoff.", field="until")
-        chain = self.chain.fit(known)
+        (fitted,) = self.fit_many([(panel, until, work or Work(horizon=horizon, seed=seed))])
+        return fitted
+
+    def fit_many(self, fits: Sequence[tuple[Panel, Moment | None, Work]]) -> list["FittedContender"]:
+        """As `fit` for each panel with its cutoff and work, to the bit; learned together where the family gains."""
+        learned = []
+        for panel, until, work in fits:
+            known = panel.cut_at(until)
+            if not np.isfinite(known.values).any():
+                raise TooShortError("Nothing is known as of this cutoff.", field="until")
+            chain = self.chain.fit(known)
+            with single_blas_thread():
+                flat = chain.apply(known.learnable())
+            self.forecaster.guard(flat)
+            learned.append((known, panel.known(until), chain, flat, work))
         with single_blas_thread():
-            flat = chain.apply(known.learnable())
-            if not isinstance(self.forecaster, LocalForecaster):
-                refuse_huge(flat.values)
-            state = self.forecaster.learn(flat, work or Work(horizon=horizon, seed=seed))
-        return FittedContender(self, known, panel.known(until), chain, state)
+            states = self.forecaster.learn_many([(flat, work) for _, _, _, flat, work in learned])
+        return [
+            FittedContender(self, known, until, chain, state)
+            for (known, until, chain, _, _), state in zip(learned, states, strict=True)
+        ]
 
 
 @dataclass(frozen=True)
@@ -127,7 +138,8 @@ class FittedContender:
     def flat_errors(self, horizon: int) -> Floats:
         """In-sample flat errors, forecast minus truth, (n_origins, n_series, horizon), evenly spaced origins."""
         end = self.known.end
-        first = int(self.known.starts.min()) + self._look_back
+        look_back = self.contender.forecaster.look_back(self.state, self.known)
+        first = int(self.known.starts.min()) + look_back
         stop = end - horizon
         if stop < first:
             return np.empty((0, len(self.known), horizon))
@@ -138,64 +150,83 @@ class FittedContender:
         errors = (flat - truths(flat_panel, origins, horizon)).transpose(1, 0, 2)
         return errors[np.isfinite(errors).any(axis=(1, 2))]
 
-    @property
-    def _look_back(self) -> int:
-        if isinstance(self.contender.forecaster, LocalForecaster):
-            return min(10, max(len(self.known.values) // 10, 1))
-        plan = self.state.facts.get("plan")
-        if plan is None:
-            return int(self.state.facts.get("period", 1))
-        forecaster = self.contender.forecaster
-        assert isinstance(forecaster, WindowForecaster)
-        return forecaster.resolved_plan(self.known, 1).look_back
-
     def forecast(
         self, horizon: int, levels: Sequence[float] = (0.5, 0.8, 0.95), flat_errors: Floats | None = None
     ) -> Forecast:
         """Forecast from the cutoff; ranges carry over `flat_errors` (n_rows, n_series, horizon).
 
-        Without them, errors at origins inside the learned span are used.
+        Without them, ranges come from the forecaster's theory, or else from errors inside the learned span.
         """
         if horizon < 1:
             raise SettingsError("The horizon is at least one step.", field="horizon")
         origins = np.array([self.until], dtype=np.int64)
         mean, flat = self.means(self.known, origins, horizon)
+        possible, bounds = None, None
         if flat_errors is None:
-            theory = self._by_theory(mean[:, 0], flat[:, 0], levels)
-            if theory is not None:
-                return theory
-        errors = self.flat_errors(horizon) if flat_errors is None else flat_errors
-        possible_flat = flat[:, 0][None] - errors
-        possible = self._undo(self.known, possible_flat.transpose(1, 0, 2)[:, :, None], origins)[:, :, 0]
+            bounds = self._by_theory(self.known, origins, flat, levels)
+            possible = None if bounds is None else self._simulated(horizon)
+        if possible is None:
+            errors = self.flat_errors(horizon) if flat_errors is None else flat_errors
+            possible = self._carried(self.known, origins, flat, errors)[:, :, 0]
         return Forecast(
-            self.known.axis, self.known.keys, self.until, mean[:, 0], flat[:, 0],
-            possible.transpose(1, 0, 2), tuple(levels),
+            self.known.axis, self.known.keys, self.until, mean[:, 0], flat[:, 0], possible, tuple(levels),
+            None if bounds is None else bounds[:, :, :, 0],
         )  # fmt: skip
+
+    def ranges(self, panel: Panel, origins: Ints, flat: Floats, levels: Sequence[float], errors: Floats) -> Floats:
+        """Ends of ranges in original units around `flat` forecasts (n_series, n_origins, horizon) from each origin.
+
+        (n_levels, 2, n_series, n_origins, horizon). By the forecaster's theory where it has one; else `errors` (n_rows,
+        n_series, horizon) are carried over to every origin.
+        """
+        found = self._by_theory(panel, origins, flat, levels)
+        if found is not None:
+            return found
+        out = np.empty((len(levels), 2, *flat.shape))
+        at_once = max(1, _POSSIBLE_AT_ONCE // max(len(errors) * flat.shape[0] * flat.shape[2], 1))
+        for first in range(0, len(origins), at_once):
+            some = slice(first, first + at_once)
+            possible = self._carried(panel, origins[some], flat[:, some], errors)
+            for place, level in enumerate(levels):
+                for end, share in enumerate(((1 - level) / 2, (1 + level) / 2)):
+                    out[place, end][:, some] = quantile_rows(possible, share) if len(possible) else np.nan
+        return out
+
+    def _carried(self, panel: Panel, origins: Ints, flat: Floats, errors: Floats) -> Floats:
+        """What would have been with each of the past errors: (n_rows, n_series, n_origins, horizon), original units."""
+        possible = flat[:, None] - errors.transpose(1, 0, 2)[:, :, None]
+        return self._undo(panel, possible, origins).transpose(1, 0, 2, 3)
 
     @property
     def has_theory(self) -> bool:
         """Whether ranges come from theory where no out-of-sample errors are given."""
         return "ranges" in self.contender.forecaster.can
 
-    def _by_theory(self, mean: Floats, flat: Floats, levels: Sequence[float]) -> Forecast | None:
-        """The forecast with the forecaster's own ranges and paths, both behind the chain; None without theory."""
-        if not self.has_theory:
+    def _by_theory(self, panel: Panel, origins: Ints, flat: Floats, levels: Sequence[float]) -> Floats | None:
+        """Ranges by the forecaster's theory, behind the chain; None where it has none.
+
+        (n_levels, 2, n_series, n_origins, horizon), the lower end first.
+        """
+        if not self.has_theory or not levels:
             return None
-        learner, origins, horizon = self.contender.forecaster, np.array([self.until], dtype=np.int64), mean.shape[1]
         with single_blas_thread():
-            panel = self.chain.apply(self.known)
-            bounds = learner.ranges(self.state, panel, self.until, horizon, levels)
-            paths = learner.simulate(self.state, panel, self.until, horizon, _PATHS, 0)
-        if bounds is None or paths is None:
+            flat_panel = self.chain.apply(panel)
+            bounds = self.contender.forecaster.ranges(self.state, flat_panel, origins, flat.shape[-1], levels)
+        if bounds is None:
             return None
-        ends = bounds.reshape(-1, *mean.shape).transpose(1, 0, 2)
-        restored = self._undo(self.known, np.ascontiguousarray(ends[:, :, None]), origins)[:, :, 0]
-        restored = restored.transpose(1, 0, 2).reshape(bounds.shape)
-        possible = self._undo(self.known, np.ascontiguousarray(paths.transpose(1, 0, 2)[:, :, None]), origins)[:, :, 0]
-        return Forecast(
-            self.known.axis, self.known.keys, self.until, mean, flat, possible.transpose(1, 0, 2), tuple(levels),
-            np.sort(restored, axis=1),
-        )  # fmt: skip
+        ends = bounds.reshape(-1, *flat.shape).transpose(1, 0, 2, 3)
+        restored = self._undo(panel, np.ascontiguousarray(ends), origins).transpose(1, 0, 2, 3)
+        return np.sort(restored.reshape(bounds.shape), axis=1)
+
+    def _simulated(self, horizon: int) -> Floats | None:
+        """Joint paths by theory from the cutoff, in original units (n_paths, n_series, horizon); None without any."""
+        learner, origins = self.contender.forecaster, np.array([self.until], dtype=np.int64)
+        with single_blas_thread():
+            paths = learner.simulate(self.state, self.chain.apply(self.known), self.until, horizon, _PATHS, 0)
+        if paths is None:
+            return None
+        restored = self._undo(self.known, np.ascontiguousarray(paths.transpose(1, 0, 2)[:, :, None]), origins)
+        return restored[:, :, 0].transpose(1, 0, 2)
 
     @cached_property
     def fitted_values(self) -> Any:

@@ -6,8 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from proteron.core.errors import StoppedError, TooShortError
-from proteron.core.forecasters.forecaster import ForecasterState, Work
+from proteron.core.errors import TooShortError
+from proteron.core.forecasters.forecaster import ForecasterState, Training, Work
 from proteron.core.forecasters.neural import engine
 from proteron.core.forecasters.window_forecaster import WindowForecaster, column_scales, compact, standardised
 from proteron.core.panel import Floats, Panel
@@ -103,8 +103,8 @@ class DenseNetwork(WindowForecaster):
         losses: list[float] = []
         validation_losses: list[float] = []
         for epoch in range(self.epochs):
-            if work.stop_asked():
-                raise StoppedError("Training was stopped.")
+            work.go_on()
+            work.report(epoch / self.epochs, f"epoch {epoch + 1}")
             if shares[0] is None:
                 order = rng.permutation(len(rows[0]))[: self.windows_per_epoch]
             else:  # rows are drawn as often as they weigh, which keeps the weighted loss in the mean
@@ -123,6 +123,12 @@ class DenseNetwork(WindowForecaster):
             elif epoch - best_epoch >= self.patience or not np.isfinite(loss):
                 break
         return {"parameters": best, "loss": losses, "validation_loss": validation_losses, "kept_epoch": best_epoch}
+
+    def training(self, state: ForecasterState) -> Training:
+        facts = state.facts
+        return Training(
+            tuple(facts["loss"]), tuple(facts["validation_loss"]), int(facts["kept_epoch"]), int(facts["windows"])
+        )
 
     def predict(self, state: ForecasterState, features: Floats, series: Ints) -> Floats:
         parameters = state.arrays["parameters"]

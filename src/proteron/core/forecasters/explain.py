@@ -2,41 +2,21 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 from scipy import special
 
 from proteron.core.errors import ProteronError
+from proteron.core.forecasters.contender import FittedContender
+from proteron.core.forecasters.pictures import Curve, Picture
 from proteron.core.panel import Floats, Panel
 from proteron.core.profile.hypothesis_tests import TestResult, ljung_box
 from proteron.core.profile.residual_tests import arch_lm, jarque_bera
 from proteron.core.timeline import Ints
 
-if TYPE_CHECKING:
-    from proteron.core.forecasters.contender import FittedContender
-
 _CHECKED = 3000
 _DRAWN = 500
 _PATHS = 300
-
-
-@dataclass(frozen=True)
-class Curve:
-    """One line or cloud of a picture, x and y (n,) each."""
-
-    label: str
-    x: Floats
-    y: Floats
-    kind: Literal["line", "points"] = "line"
-
-
-@dataclass(frozen=True)
-class Picture:
-    title: str
-    x_label: str
-    curves: tuple[Curve, ...]
-    marks: tuple[tuple[float, str], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -68,7 +48,7 @@ class OneStep:
         return float(np.sqrt((rest**2).mean())) if len(rest) else float("nan")
 
 
-def one_step(fitted: "FittedContender", panel: Panel, key: str, start: int, stop: int) -> OneStep:
+def one_step(fitted: FittedContender, panel: Panel, key: str, start: int, stop: int) -> OneStep:
     """From the last 3,000 points learned, `start` first, to the grid position `stop` after the cutoff."""
     keys = fitted.state.keys if fitted.contender.forecaster.joint else (key,)
     one = panel.select([panel.index(each) for each in keys]).between(start, stop)
@@ -100,7 +80,7 @@ def fit_pictures(steps: OneStep) -> list[Picture]:
     ]
 
 
-def joint_picture(fitted: "FittedContender", panel: Panel, key: str, start: int, horizon: int) -> Picture | None:
+def joint_picture(fitted: FittedContender, panel: Panel, key: str, start: int, horizon: int) -> Picture | None:
     """Where flat paths of this series and the one it goes with most end, drawn together and drawn apart."""
     together = fitted.state.arrays.get("together")
     keys = fitted.state.keys

@@ -1,13 +1,26 @@
 """What a forecaster answers: means, ranges and joint paths, in original units."""
 
+import html
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import Any
 
 import numpy as np
+import pyarrow as pa
 
 from proteron.core.errors import SettingsError
 from proteron.core.panel import Floats
 from proteron.core.timeline import Instants, Ints, TimeAxis
+
+_SHOWN_ROWS = 12
+
+
+def _cells(values: Floats) -> pa.Array:
+    return pa.array(values.ravel(), mask=np.isnan(values.ravel()))
+
+
+def _shown(cell: Any) -> str:
+    return f"{cell:.6g}" if isinstance(cell, float) else html.escape(str(cell))
 
 
 def quantile_rows(rows: Floats, level: float) -> Floats:
@@ -21,7 +34,7 @@ def quantile_rows(rows: Floats, level: float) -> Floats:
     return np.where(counts > 0, bottom + (top - bottom) * (place - low), np.nan)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Forecast:
     """Forecasts of every series from one origin.
 
@@ -70,6 +83,39 @@ class Forecast:
     def times(self) -> Instants:
         """UTC instants of the steps ahead, (horizon,)."""
         return self.axis.times(self.positions)
+
+    def to_arrow(self) -> pa.Table:
+        """One row per series and step: time (UTC), key, mean, and both ends of every range."""
+        columns: dict[str, Any] = {
+            "time": pa.array(np.tile(self.times, len(self.keys)), type=pa.timestamp("s", tz="UTC")),
+            "key": pa.array(np.repeat(np.array(self.keys, dtype=object), self.horizon), pa.string()),
+            "mean": _cells(self.mean),
+        }
+        for level in self.levels:
+            columns[f"lower_{level:g}"] = _cells(self.lower[level])
+            columns[f"upper_{level:g}"] = _cells(self.upper[level])
+        return pa.table(columns)
+
+    def __arrow_c_stream__(self, requested_schema: object = None) -> object:
+        return self.to_arrow().__arrow_c_stream__(requested_schema)
+
+    def __repr__(self) -> str:
+        ends = np.datetime_as_string(self.axis.local(self.positions[[0, -1]]))
+        ranges = ", ".join(f"{level * 100:g} %" for level in self.levels)
+        return (
+            f"Forecast of {len(self.keys)} series, {self.horizon} steps of {self.axis.step} "
+            f"from {ends[0]} to {ends[1]} {self.axis.zone}" + (f", ranges {ranges}" if ranges else "")
+        )
+
+    def _repr_html_(self) -> str:
+        """The first rows as a table, for a notebook."""
+        table = self.to_arrow()
+        head = "".join(f"<th>{name}</th>" for name in table.column_names)
+        rows = "".join(
+            "<tr>" + "".join(f"<td>{_shown(cell)}</td>" for cell in row.values()) + "</tr>"
+            for row in table.slice(0, _SHOWN_ROWS).to_pylist()
+        )
+        return f"<p>{self!r}</p><table><tr>{head}</tr>{rows}</table>"
 
     def paths(self, count: int, seed: int = 0) -> Floats:
         """`count` joint futures (count, n_series, horizon), whole past errors drawn with replacement."""

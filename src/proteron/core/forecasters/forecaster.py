@@ -1,5 +1,6 @@
 """The one protocol of all forecasters: settings learn a state from a flat panel and forecast with it."""
 
+import time
 from abc import abstractmethod
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
@@ -10,7 +11,8 @@ from numpy.typing import NDArray
 from scipy import special
 
 from proteron.core.documents import Settings
-from proteron.core.forecasters.explain import Picture
+from proteron.core.errors import StoppedError, UnitsError
+from proteron.core.forecasters.pictures import Picture
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
@@ -19,13 +21,34 @@ def _go_on() -> bool:
     return False
 
 
+def _unheard(_share: float, _about: str) -> None:
+    """Nobody listens."""
+
+
 @dataclass(frozen=True)
 class Work:
-    """What a fit may need besides data: how far it will be asked to look, its seed, a way to be stopped."""
+    """What a fit may need besides data: how far it will be asked to look, its seed, when to end, whom to tell.
+
+    `deadline` is a moment of `time.monotonic`; `levels` are the ranges that will be asked for, for those who must learn
+    them; `report` takes the share that is done and a word about it.
+    """
 
     horizon: int | None = None
     seed: int = 0
     stop_asked: Callable[[], bool] = _go_on
+    deadline: float | None = None
+    report: Callable[[float, str], None] = _unheard
+    levels: tuple[float, ...] = ()
+
+    def go_on(self) -> None:
+        """Raise `StoppedError` when the work is to stop; every family asks between pieces of its work."""
+        if self.stop_asked():
+            raise StoppedError("Stopped on request.")
+
+    @property
+    def seconds_left(self) -> float:
+        """Until the deadline; infinite without one, never below 0."""
+        return float("inf") if self.deadline is None else max(self.deadline - time.monotonic(), 0.0)
 
 
 @dataclass(frozen=True)
@@ -65,6 +88,36 @@ class Equation:
     as_scaled: NDArray[np.bool_]
 
 
+@dataclass(frozen=True)
+class Tried:
+    """A form that was tried while learning: its criterion, None where there is none, and why it was not taken."""
+
+    label: str
+    criterion: float | None
+    reason: str = ""
+
+
+@dataclass(frozen=True)
+class Training:
+    """How a training went: losses by epoch, learned and held out, and the epoch whose weights were kept (from 0)."""
+
+    loss: tuple[float, ...]
+    validation_loss: tuple[float, ...]
+    kept_epoch: int
+    windows: int
+
+
+_LARGEST = 1e140
+_MANY_DRAWS, _FEW_DRAWS = 5000, 1000
+
+
+def refuse_huge(values: Floats) -> None:
+    """Raise `UnitsError` where squares of values (n,) would leave the range of numbers."""
+    present = values[np.isfinite(values)]
+    if len(present) and np.abs(present).max() > _LARGEST:
+        raise UnitsError(f"Values beyond {_LARGEST:.0e} cannot be squared: take their logarithm first.", field="until")
+
+
 class Forecaster(Settings):
     """Settings of a forecaster; works on flat values, knows nothing of chains."""
 
@@ -76,6 +129,7 @@ class Forecaster(Settings):
     panel_wide: ClassVar[bool] = False  # learns one state over all series of the panel
     joint: ClassVar[bool] = False  # forecasts a series from all others too, so needs at least two
     prints_equation: ClassVar[bool] = False  # its forecast is a sum of features, which `equation` gives
+    batched: ClassVar[bool] = False  # `learn_many` is faster than one after the other
     cost: ClassVar[float] = 1.0  # rough work per point, the mean being 1; sizes the cells
 
     @abstractmethod
@@ -90,10 +144,54 @@ class Forecaster(Settings):
         NaN where nothing can be said.
         """
 
+    def learn_many(self, fits: Sequence[tuple[Panel, Work]]) -> list[ForecasterState]:
+        """As `learn` for each, to the bit; families that gain by learning several at once do so here."""
+        return [self.learn(known, work) for known, work in fits]
+
+    def guard(self, known: Panel) -> None:
+        """Raise what speaks against these flat values before anything is learned."""
+        refuse_huge(known.values)
+
+    def declined(self, state: ForecasterState) -> dict[str, str]:
+        """Series that got no forecast, with the reason."""
+        return {}
+
+    def look_back(self, state: ForecasterState, known: Panel) -> int:
+        """Points a series must have shown before its in-sample forecasts count."""
+        return int(state.facts.get("period", 1))
+
+    @property
+    def way(self) -> str:
+        """How it goes many steps: own, direct or recursive."""
+        return "own"
+
+    def tried(self, state: ForecasterState, key: str) -> list[Tried]:
+        """What was tried for one series before one form was taken."""
+        return []
+
+    def training(self, state: ForecasterState) -> Training | None:
+        """How its training went, where there was one."""
+        return None
+
+    @property
+    def checked(self) -> bool:
+        """Whether residuals of a good fit are white, so that checks of them tell something."""
+        return False
+
     def ranges(
-        self, state: ForecasterState, panel: Panel, origin: int, horizon: int, levels: Sequence[float]
+        self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int, levels: Sequence[float]
     ) -> Floats | None:
-        """Flat ranges by theory from one origin, (n_levels, 2, n_series, horizon); None where there is no theory."""
+        """Flat ranges by theory from each origin, (n_levels, 2, n_series, n_origins, horizon); None without theory."""
+        draws = _MANY_DRAWS if len(origins) == 1 else _FEW_DRAWS
+        found = [self.ranges_from(state, panel, int(each), horizon, levels, draws) for each in origins]
+        if not found or any(each is None for each in found):
+            return None
+        return np.stack([each for each in found if each is not None], axis=3)
+
+    def ranges_from(
+        self, state: ForecasterState, panel: Panel, origin: int, horizon: int, levels: Sequence[float], draws: int
+    ) -> Floats | None:
+        """Flat ranges from one origin, (n_levels, 2, n_series, horizon); `draws` paths where they are simulated."""
         return None
 
     def simulate(

@@ -1,6 +1,6 @@
 """Demand that is mostly zero: sizes and intervals smoothed apart."""
 
-from typing import Any, ClassVar, Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
@@ -9,7 +9,8 @@ from scipy import special
 from proteron.core.compiled import kernel
 from proteron.core.errors import TooShortError, UnitsError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster
+from proteron.core.forecasters.local import Learned, LocalForecaster
+from proteron.core.forecasters.noise import Noise
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
@@ -79,7 +80,7 @@ class Intermittent(LocalForecaster):
             return f"It is for demand that is often zero; {share:.0%} of these values are."
         return None
 
-    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+    def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
         values = np.ascontiguousarray(known.series(index))
         there = np.isfinite(values)
         if not (values[there] > 0).any():
@@ -96,22 +97,21 @@ class Intermittent(LocalForecaster):
                 error = (gaps**2).mean() if len(gaps) else 0.0
                 if error < best:
                     best, chosen = error, (float(weight), float(rest))
-        return {"weight": chosen[0], "rest": chosen[1]}
+        return Learned({"weight": chosen[0], "rest": chosen[1]})
 
-    def paths_of(
-        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
-    ) -> Floats | None:
+    def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
         """Demand happens as often, and is as large, as it was, so that its mean is the forecast."""
+        count, horizon = noise.errors.shape
         rate = float(self.means_of(learned, values, np.array([at]), 1)[0, 0])
         past = values[:at][np.isfinite(values[:at])]
         sizes = past[past > 0]
         if not rate > 0 or not len(sizes):
             return None
         chance = min(len(sizes) / len(past), 1.0)
-        happens = special.ndtr(rng.normal(size=(count, horizon))) > 1 - chance
-        return np.where(happens, rng.choice(sizes, size=(count, horizon)) * rate / (chance * sizes.mean()), 0.0)
+        happens = special.ndtr(noise.errors) > 1 - chance
+        return np.where(happens, noise.rng.choice(sizes, size=(count, horizon)) * rate / (chance * sizes.mean()), 0.0)
 
-    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+    def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         out = np.empty(len(values) + 1)
         demand_rates(
             np.ascontiguousarray(values), float(learned["weight"]), float(learned["rest"]), _METHODS[self.method], out
@@ -124,7 +124,7 @@ class Intermittent(LocalForecaster):
             return {}
         return {"level_weight": float(learned["weight"]), "interval_weight": float(learned["rest"])}
 
-    def summary_of(self, learned: dict[str, Any]) -> str:
+    def summary_of(self, learned: Learned) -> str:
         return (
             f"Demand per step from sizes smoothed with weight {learned['weight']:.3g} and intervals with "
             f"{learned['rest']:.3g}, {self.method}."

@@ -6,9 +6,11 @@ import numpy as np
 from pydantic import Field
 
 from proteron.core.errors import UnitsError
+from proteron.core.forecasters.criteria import information
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster, information
+from proteron.core.forecasters.local import Learned, LocalForecaster
 from proteron.core.forecasters.minimise import errors_from
+from proteron.core.forecasters.noise import Noise
 from proteron.core.panel import Floats, Panel
 from proteron.core.phases import previous_of_phase
 from proteron.core.timeline import Ints
@@ -37,7 +39,7 @@ class RandomWalkProcess(LocalForecaster):
             return f"Growth needs values above zero; the smallest is {values.min():g}."
         return None
 
-    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+    def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
         values = known.series(index)
         at = np.flatnonzero(np.isfinite(values))
         if values[at].min() <= 0:
@@ -45,19 +47,20 @@ class RandomWalkProcess(LocalForecaster):
         logs, steps = np.log(values[at]), np.diff(at).astype(np.float64)
         count = len(steps)
         if self.reverting:
-            learned = _drawn_back(logs, steps)
+            learned = Learned(_drawn_back(logs, steps))
         else:
             moves = np.diff(logs)
             drift = moves.sum() / steps.sum()
             variance = float(((moves - drift * steps) ** 2 / steps).mean())
             loglik = -0.5 * float((np.log(2 * np.pi * max(variance, 1e-300) * steps) + 1).sum())
-            learned = {"drift": drift, "variance": variance, "pull": 0.0, "level": 0.0, "loglik": loglik,
-                       "error": np.sqrt(variance / steps.sum()), "spread_error": np.sqrt(2 / count)}  # fmt: skip
+            doubt = {"error": np.sqrt(variance / steps.sum()), "spread_error": np.sqrt(2 / count)}
+            told = {"drift": drift, "variance": variance, "pull": 0.0, "level": 0.0, "loglik": loglik}
+            learned = Learned(told | doubt)
         if learned["variance"] > _WILDEST:
             raise UnitsError("Growth is so wild that the mean of what may come says nothing.", field="until")
         return learned | {"loglik": learned["loglik"] - float(logs[1:].sum()), "count": count}
 
-    def _moments(self, learned: dict[str, Any], last: Floats, horizon: int) -> tuple[Floats, Floats]:
+    def _moments(self, learned: Learned, last: Floats, horizon: int) -> tuple[Floats, Floats]:
         """Mean (n, horizon) and variance (horizon,) of the logarithm."""
         ahead = np.arange(1.0, horizon + 1)
         variance, pull = float(learned["variance"]), float(learned["pull"])
@@ -67,28 +70,26 @@ class RandomWalkProcess(LocalForecaster):
         level = float(learned["level"])
         return level + (last[:, None] - level) * kept, variance * (1 - kept**2) / (2 * pull)
 
-    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+    def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         last = previous_of_phase(np.ascontiguousarray(values), 1)[at]
         logs = np.log(np.where(last > 0, last, np.nan))
         mean, variance = self._moments(learned, logs, horizon)
         return np.exp(mean + 0.5 * variance)
 
-    def paths_of(
-        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
-    ) -> Floats | None:
+    def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        count, horizon = noise.errors.shape
         last = float(previous_of_phase(np.ascontiguousarray(values), 1)[at])
         if not last > 0:
             return None
         variance, pull = float(learned["variance"]), float(learned["pull"])
         logs, out = np.full(count, np.log(last)), np.empty((count, horizon))
-        draws = rng.normal(size=(count, horizon))
         for h in range(horizon):
-            noise = draws[:, h]
+            error = noise.errors[:, h]
             if self.reverting:
                 kept, level = np.exp(-pull), float(learned["level"])
-                logs = level + (logs - level) * kept + np.sqrt(variance * (1 - kept**2) / (2 * pull)) * noise
+                logs = level + (logs - level) * kept + np.sqrt(variance * (1 - kept**2) / (2 * pull)) * error
             else:
-                logs = logs + float(learned["drift"]) + np.sqrt(variance) * noise
+                logs = logs + float(learned["drift"]) + np.sqrt(variance) * error
             out[:, h] = np.exp(logs)
         return out
 
@@ -117,7 +118,7 @@ class RandomWalkProcess(LocalForecaster):
             return {}
         return information(float(learned["loglik"]), 3 if self.reverting else 2, int(learned["count"]))
 
-    def summary_of(self, learned: dict[str, Any]) -> str:
+    def summary_of(self, learned: Learned) -> str:
         spread = np.sqrt(float(learned["variance"]))
         if self.reverting:
             half = np.log(2) / float(learned["pull"])

@@ -1,6 +1,6 @@
 """Two regimes that take turns by chance: a level or spread that switches (Hamilton 1989)."""
 
-from typing import Any, ClassVar, Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
@@ -8,10 +8,11 @@ from pydantic import Field
 from proteron.core.compiled import kernel
 from proteron.core.errors import TooShortError
 from proteron.core.forecasters.arima.polynomials import from_partial
-from proteron.core.forecasters.explain import Curve, Picture
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster
+from proteron.core.forecasters.local import Learned, LocalForecaster
 from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell, errors_from
+from proteron.core.forecasters.noise import Noise
+from proteron.core.forecasters.pictures import Curve, Picture
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
@@ -147,7 +148,7 @@ class SwitchingRegimes(LocalForecaster):
     switches: Literal["level", "spread", "both"] = Field("both", title="What switches")
     lags: int = Field(0, ge=0, le=5, title="Lags", description="Of what is left of the level.")
 
-    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+    def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
         values = np.ascontiguousarray(known.series(index))
         present = values[np.isfinite(values)]
         least = 20 + 4 * self.lags
@@ -171,10 +172,10 @@ class SwitchingRegimes(LocalForecaster):
         shift = np.concatenate([np.full(2, centre), np.zeros(4 + lags)])
         first = int(np.isfinite(values[:lags]).sum())
         count = len(present) - first
-        return {
+        return Learned({
             "numbers": numbers * sizes + shift, "errors": errors * sizes, "free": len(free), "count": count,
             "loglik": -lowest - count * np.log(unit),
-        }  # fmt: skip
+        })  # fmt: skip
 
     def _used(self) -> list[bool]:
         which = _SWITCHES[self.switches]
@@ -199,14 +200,14 @@ class SwitchingRegimes(LocalForecaster):
         out[used] = errors_from(minus, numbers[used], steps)
         return out
 
-    def _passed(self, learned: dict[str, Any], values: Floats) -> tuple[Floats, Floats]:
+    def _passed(self, learned: Learned, values: Floats) -> tuple[Floats, Floats]:
         """Values with what was expected of missing ones (n,); chances (n + 1, 2^(lags + 1)) after each point."""
         numbers = np.ascontiguousarray(learned["numbers"][: 6 + self.lags])
         seen, kept = np.empty(len(values)), np.empty((len(values) + 1, 2 << self.lags))
         filter_regimes(np.ascontiguousarray(values), numbers[:2], numbers[2:4], numbers[4:6], numbers[6:], seen, kept)
         return seen, kept
 
-    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+    def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         numbers, lags = learned["numbers"], self.lags
         seen, kept = self._passed(learned, values)
         out = np.full((len(at), horizon), np.nan)
@@ -226,24 +227,23 @@ class SwitchingRegimes(LocalForecaster):
             out[usable, h] = numbers[0] + now * (numbers[1] - numbers[0]) + rest[:, lags + h]
         return out
 
-    def paths_of(
-        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
-    ) -> Floats | None:
+    def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        count, horizon = noise.errors.shape
         numbers, lags = learned["numbers"], self.lags
         if at < lags:
             return None
-        draws = rng.normal(size=(count, horizon))
         seen, kept = self._passed(learned, values[:at])
-        joint = rng.choice(2 << lags, size=count, p=kept[at] / kept[at].sum())
+        joint = noise.rng.choice(2 << lags, size=count, p=kept[at] / kept[at].sum())
         rest = np.zeros((count, lags + horizon))
         for back in range(lags):
             rest[:, lags - 1 - back] = seen[at - 1 - back] - numbers[(joint >> back) & 1]
-        now, out = joint & 1, np.empty((count, horizon))
+        now = np.asarray(joint & 1)
+        out = np.empty((count, horizon))
         for h in range(horizon):
-            now = np.where(rng.uniform(size=count) < numbers[4 + now], now, 1 - now)
+            now = np.where(noise.rng.uniform(size=count) < numbers[4 + now], now, 1 - now)
             for i in range(lags):
                 rest[:, lags + h] += numbers[6 + i] * rest[:, lags + h - 1 - i]
-            rest[:, lags + h] += numbers[2 + now] * draws[:, h]
+            rest[:, lags + h] += numbers[2 + now] * noise.errors[:, h]
             out[:, h] = numbers[now] + rest[:, lags + h]
         return out
 
@@ -278,7 +278,7 @@ class SwitchingRegimes(LocalForecaster):
                 named[name.split("_")[0] if single else name] = float(number)
         return named
 
-    def summary_of(self, learned: dict[str, Any]) -> str:
+    def summary_of(self, learned: Learned) -> str:
         numbers = learned["numbers"]
         low, high = ("low", "high") if _SWITCHES[self.switches] & 1 else ("calm", "wild")
         parts = [

@@ -1,6 +1,6 @@
 """Structural models: local level, local trend, season, as unobserved parts that drift (Harvey 1989)."""
 
-from typing import Any, ClassVar, Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
@@ -8,9 +8,11 @@ from pydantic import Field
 from proteron.core.compiled import kernel
 from proteron.core.errors import TooShortError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster, prediction_variance, widening
+from proteron.core.forecasters.local import Learned, LocalForecaster
 from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell, covariance_from, errors_of
+from proteron.core.forecasters.noise import Noise
 from proteron.core.forecasters.normal_equations import solve_normal
+from proteron.core.forecasters.ranges import prediction_variance, widening
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
@@ -201,7 +203,7 @@ class _Parts(LocalForecaster):
         """Whether there is a trend, and the period of the season, 1 for none."""
         return False, 1
 
-    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+    def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
         values = np.ascontiguousarray(known.series(index))
         present = np.flatnonzero(np.isfinite(values))
         trend, period = self.layout(known.axis.step.season, len(present))
@@ -225,12 +227,12 @@ class _Parts(LocalForecaster):
         loglik = -value - 0.5 * (count - size) * (np.log(2 * np.pi) + 1) - (count - size) * np.log(unit)
         begin = start * unit
         begin[0] += centre
-        return {
+        return Learned({
             "offset": offset, "trend": float(trend), "period": period, "begin": begin,
             "noise": variance * unit**2, "ratios": np.exp(free),
             "covariance": self._doubt(scaled, move, drifting, free, count), "loglik": float(loglik),
             "count": count, "free": len(names) + 1,
-        }  # fmt: skip
+        })  # fmt: skip
 
     def _doubt(self, scaled: Floats, move: Floats, drifting: Floats, free: Floats, count: int) -> Floats:
         """Covariance of the logarithms of all variances, drifts first and the noise last, (parts + 1, parts + 1).
@@ -272,7 +274,7 @@ class _Parts(LocalForecaster):
         known = int(np.isfinite(scaled).sum())
         return float((white**2).sum() / max(known - len(start), 1))
 
-    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+    def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         move, drifting, _ = parts_of_state(bool(learned["trend"]), int(learned["period"]))
         offset, size = int(learned["offset"]), len(move) - 1
         rest = np.ascontiguousarray(values[offset:])
@@ -289,7 +291,7 @@ class _Parts(LocalForecaster):
         out[possible] = kept[at[possible] - offset] @ shown.T
         return out
 
-    def _end(self, learned: dict[str, Any], values: Floats, at: int) -> tuple[Floats, Floats, Floats, Floats]:
+    def _end(self, learned: Learned, values: Floats, at: int) -> tuple[Floats, Floats, Floats, Floats]:
         """Covariance of the state before a place, how it moves, variances of its drifts, what is seen."""
         move, drifting, _ = parts_of_state(bool(learned["trend"]), int(learned["period"]))
         size = len(move) - 1
@@ -306,11 +308,11 @@ class _Parts(LocalForecaster):
             spread = inside @ spread @ inside.T + drift
         return spread, inside, drift, seen
 
-    def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
+    def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
         variances = self._variances(learned, values, at, horizon) * self._ahead_noise(learned)
         return np.sqrt(variances) * self._wider(learned, values, at, horizon)
 
-    def _variances(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats:
+    def _variances(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats:
         """Variance of each step in that of the noise, (horizon,)."""
         spread, move, drift, seen = self._end(learned, values, at)
         out = np.empty(horizon)
@@ -319,7 +321,7 @@ class _Parts(LocalForecaster):
             spread = move @ spread @ move.T + drift
         return out
 
-    def _wider(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats:
+    def _wider(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats:
         """By how much the doubt in how the variances stand to each other widens the ranges of each step, (horizon,)."""
         parts = int(np.isfinite(learned["ratios"]).sum())
         own = 2.0 / max(
@@ -337,18 +339,17 @@ class _Parts(LocalForecaster):
         return widening(variance_of, found, covariance)
 
     @staticmethod
-    def _ahead_noise(learned: dict[str, Any]) -> float:
+    def _ahead_noise(learned: Learned) -> float:
         """Variance of the noise, the ratios having been estimated; that the start was is in the state's covariance."""
         spent, count = int(learned["free"]) - 1, int(learned["count"])
         return prediction_variance(float(learned["noise"]) * max(count - spent, 1), count, spent)
 
-    def paths_of(
-        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
-    ) -> Floats | None:
+    def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        count, horizon = noise.errors.shape
         spread, move, drift, seen = self._end(learned, values, at)
-        noise = self._ahead_noise(learned)
+        own = np.sqrt(self._ahead_noise(learned))
         mean = self.means_of(learned, values, np.array([at]), horizon)[0]
-        draws = rng.normal(scale=np.sqrt(noise), size=(count, horizon))
+        draws = own * noise.errors
         off, out = np.zeros((count, len(seen))), np.empty((count, horizon))
         for h in range(horizon):  # one-step errors, and what the state learns from each
             variance = float(seen @ spread @ seen + 1.0)
@@ -381,7 +382,7 @@ class _Parts(LocalForecaster):
         triples = zip((*names, "observation"), (*learned["ratios"][: len(names)], 1.0), doubt, strict=True)
         return {f"variance_{name}": float(ratio * each) * noise for name, ratio, each in triples}
 
-    def summary_of(self, learned: dict[str, Any]) -> str:
+    def summary_of(self, learned: Learned) -> str:
         _, _, names = parts_of_state(bool(learned["trend"]), int(learned["period"]))
         noise = float(learned["noise"])
         parts = [f"{name} {ratio * noise:.3g}" for name, ratio in zip(names, learned["ratios"], strict=False)]

@@ -1,13 +1,15 @@
 """The theta method: a line and a smoothed, steeper copy of the series, averaged."""
 
-from typing import Any, ClassVar, Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
 from scipy import optimize
 
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster, prediction_variance
+from proteron.core.forecasters.local import Learned, LocalForecaster
+from proteron.core.forecasters.noise import Noise
+from proteron.core.forecasters.ranges import prediction_variance
 from proteron.core.forecasters.smoothing.doubt import doubt_of
 from proteron.core.forecasters.smoothing.fit import FittedForm, fit_form, run, seasonal_figure
 from proteron.core.forecasters.smoothing.forecaster import Part
@@ -41,7 +43,7 @@ class Theta(LocalForecaster):
     def label(self) -> str:
         return self.title if self.theta == 2 else f"{self.title}, {'optimised' if self.theta is None else self.theta}"
 
-    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+    def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
         values = np.ascontiguousarray(known.series(index))
         present = np.flatnonzero(np.isfinite(values))
         offset = int(present[0])
@@ -57,11 +59,11 @@ class Theta(LocalForecaster):
         steep = _steep(flat, theta, level, slope)
         fitted = fit_form(steep, Form(), 1)
         weight_doubt, start_errors = doubt_of(fitted, steep)
-        learned = {
+        learned = Learned({
             "offset": offset, "period": period, "way": float({None: 0, "add": 1, "mul": 2}[way]), "figure": figure,
             "level": level, "slope": slope, "theta": theta, "weight": fitted.weights[0], "start": fitted.start[0],
             "weight_error": np.sqrt(weight_doubt[0, 0]), "start_error": start_errors[0],
-        }  # fmt: skip
+        })  # fmt: skip
         gaps = flat - self._flat_means(learned, flat, np.arange(len(flat)), 1)[:, 0]
         gaps = gaps[np.isfinite(gaps)]
         return learned | {"spread": np.sqrt(prediction_variance(float((gaps**2).sum()), len(gaps), 2 + len(figure)))}
@@ -81,7 +83,7 @@ class Theta(LocalForecaster):
         return float(found.x)
 
     @staticmethod
-    def _flat_means(learned: dict[str, Any], flat: Floats, at: Ints, horizon: int) -> Floats:
+    def _flat_means(learned: Learned, flat: Floats, at: Ints, horizon: int) -> Floats:
         theta, level, slope = float(learned["theta"]), float(learned["level"]), float(learned["slope"])
         weights = np.array([float(learned["weight"]), 0.0, 0.0, 1.0])
         start = np.array([float(learned["start"]), 0.0, 0.0])
@@ -90,7 +92,7 @@ class Theta(LocalForecaster):
         line = level + slope * (at[:, None] + np.arange(horizon))
         return smoothed[:, None] / theta + (1 - 1 / theta) * line
 
-    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+    def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         way, figure, offset = self._season_of(learned)
         local = at - offset
         out = np.full((len(at), horizon), np.nan)
@@ -101,24 +103,23 @@ class Theta(LocalForecaster):
         return out
 
     @staticmethod
-    def _season_of(learned: dict[str, Any]) -> tuple[str | None, Floats, int]:
+    def _season_of(learned: Learned) -> tuple[str | None, Floats, int]:
         way = (None, "add", "mul")[int(learned["way"])]
         return way, learned["figure"][: int(learned["period"])], int(learned["offset"])
 
-    def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
+    def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
         way, figure, offset = self._season_of(learned)
         weight = float(learned["weight"])  # an error moves the steep line by theta times that, the forecast by it
         steps = float(learned["spread"]) * np.sqrt(1 + np.arange(horizon) * weight**2)
         return steps * np.abs(figure[(at - offset + np.arange(horizon)) % len(figure)]) if way == "mul" else steps
 
-    def paths_of(
-        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
-    ) -> Floats | None:
+    def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        horizon = noise.errors.shape[1]
         way, figure, offset = self._season_of(learned)
         mean = self.means_of(learned, values, np.array([at]), horizon)[0]
-        noise = rng.normal(scale=float(learned["spread"]), size=(count, horizon))
+        errors = float(learned["spread"]) * noise.errors
         weight = float(learned["weight"])
-        moves = noise + weight * (np.cumsum(noise, axis=1) - noise)
+        moves = errors + weight * (np.cumsum(errors, axis=1) - errors)
         return mean + (moves * figure[(at - offset + np.arange(horizon)) % len(figure)] if way == "mul" else moves)
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
@@ -135,7 +136,7 @@ class Theta(LocalForecaster):
             return {}
         return {"level_weight": float(learned["weight_error"]), "start_level": float(learned["start_error"])}
 
-    def summary_of(self, learned: dict[str, Any]) -> str:
+    def summary_of(self, learned: Learned) -> str:
         season = ("no season", "a season added", "a season multiplied")[int(learned["way"])]
         return (
             f"The line rises {learned['slope']:.4g} a step; theta {learned['theta']:.3g}, "

@@ -1,15 +1,17 @@
 """Curves through a whole series as forecasters: lines, parabolas, growth, saturation, pieces."""
 
 from collections.abc import Callable
-from typing import Any, ClassVar, Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field, model_validator
 from scipy import optimize
 
 from proteron.core.errors import TooShortError
+from proteron.core.forecasters.criteria import information
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster, information
+from proteron.core.forecasters.local import Learned, LocalForecaster
+from proteron.core.forecasters.noise import Noise
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
@@ -47,7 +49,7 @@ class TrendCurve(LocalForecaster):
     def label(self) -> str:
         return f"{self.title}, {self.shape}{', robust' if self.robust else ''}"
 
-    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+    def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
         values = known.series(index)
         at = np.flatnonzero(np.isfinite(values))
         least = {"linear": 3, "quadratic": 4, "exponential": 4, "saturating": 5, "piecewise": 6}[self.shape]
@@ -64,11 +66,11 @@ class TrendCurve(LocalForecaster):
         coefficients, covariance, variance, knots = found
         count, free = len(at), len(coefficients) + 1
         loglik = -0.5 * count * (np.log(2 * np.pi * max(variance, 1e-300)) + 1) - count * np.log(unit)
-        return {
+        return Learned({
             "offset": first, "span": span, "unit": unit, "coefficients": coefficients, "covariance": covariance,
             "variance": variance * count / max(count - len(coefficients), 1), "knots": knots, "loglik": loglik,
             "count": count, "free": free,
-        }  # fmt: skip
+        })  # fmt: skip
 
     def _fitted(
         self, time: Floats, scaled: Floats, knots: Floats, unit: float
@@ -137,17 +139,17 @@ class TrendCurve(LocalForecaster):
             return lambda t, c: (c[2] if top is None else top) / (1 + np.exp(-np.clip(c[0] * (t - c[1]), -60, 60)))
         return lambda t, c: _bent(t, knots) @ c
 
-    def _at(self, learned: dict[str, Any], places: Floats) -> Floats:
+    def _curve_at(self, learned: Learned, places: Floats) -> Floats:
         coefficients = learned["coefficients"][np.isfinite(learned["coefficients"])]
         knots = learned["knots"][np.isfinite(learned["knots"])]
         time = (places - float(learned["offset"])) / float(learned["span"])
         unit = float(learned["unit"])
         return self._curve(knots, unit)(time.ravel(), coefficients).reshape(time.shape) * unit
 
-    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
-        return self._at(learned, at[:, None] + np.arange(horizon, dtype=np.float64))
+    def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        return self._curve_at(learned, at[:, None] + np.arange(horizon, dtype=np.float64))
 
-    def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
+    def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
         coefficients = learned["coefficients"][np.isfinite(learned["coefficients"])]
         size, unit = len(coefficients), float(learned["unit"])
         curve = self._curve(learned["knots"][np.isfinite(learned["knots"])], unit)
@@ -162,15 +164,14 @@ class TrendCurve(LocalForecaster):
         doubt = np.einsum("ih,ij,jh->h", slopes, learned["covariance"][:size, :size], slopes)
         return unit * np.sqrt(np.maximum(doubt, 0.0) + float(learned["variance"]))
 
-    def paths_of(
-        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
-    ) -> Floats | None:
+    def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        count, horizon = noise.errors.shape
         spread = self.spreads_of(learned, values, at, horizon)
         own = float(learned["unit"]) * np.sqrt(float(learned["variance"]))
         assert spread is not None
         doubt = np.sqrt(np.maximum(spread**2 - own**2, 0.0))
-        noise = rng.normal(scale=own, size=(count, horizon)) + rng.normal(size=(count, 1)) * doubt
-        return self.means_of(learned, values, np.array([at]), horizon)[0] + noise
+        moves = own * noise.errors + noise.rng.normal(size=(count, 1)) * doubt
+        return self.means_of(learned, values, np.array([at]), horizon)[0] + moves
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
         learned = self.learned(state, key)
@@ -182,7 +183,7 @@ class TrendCurve(LocalForecaster):
             return {}
         return dict(self._named(learned, np.sqrt(np.maximum(np.diag(learned["covariance"]), 0.0))))
 
-    def _named(self, learned: dict[str, Any], of: Floats) -> list[tuple[str, float]]:
+    def _named(self, learned: Learned, of: Floats) -> list[tuple[str, float]]:
         """Coefficients with the units that belong to them: values, and values or rates a step."""
         unit, span = float(learned["unit"]), float(learned["span"])
         size = int(np.isfinite(learned["coefficients"]).sum())
@@ -204,7 +205,7 @@ class TrendCurve(LocalForecaster):
             return {}
         return information(float(learned["loglik"]), int(learned["free"]), int(learned["count"]))
 
-    def summary_of(self, learned: dict[str, Any]) -> str:
+    def summary_of(self, learned: Learned) -> str:
         named = dict(self._named(learned, learned["coefficients"]))
         if self.shape == "linear":
             return f"y = {named['level']:.4g} {named['slope']:+.4g} t, t in steps from the first known point."

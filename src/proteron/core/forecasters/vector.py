@@ -7,8 +7,9 @@ import numpy as np
 from pydantic import Field
 
 from proteron.core.errors import TooShortError
+from proteron.core.forecasters.criteria import information
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
-from proteron.core.forecasters.local import information, normal_bounds
+from proteron.core.forecasters.ranges import normal_bounds
 from proteron.core.panel import Floats, Panel
 from proteron.core.phases import previous_of_phase
 from proteron.core.timeline import Ints
@@ -131,8 +132,8 @@ class VectorAutoregression(Forecaster):
                 out[h] += blocks[:, lag] @ out[h - 1 - lag]
         return out
 
-    def ranges(
-        self, state: ForecasterState, panel: Panel, origin: int, horizon: int, levels: Sequence[float]
+    def ranges_from(
+        self, state: ForecasterState, panel: Panel, origin: int, horizon: int, levels: Sequence[float], draws: int
     ) -> Floats | None:
         mean = self.means(state, panel, np.array([origin]), horizon)[:, 0]
         weights, covariance = self._impulses(state, horizon), _ahead_covariance(state)

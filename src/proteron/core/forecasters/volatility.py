@@ -9,8 +9,9 @@ from scipy import special
 from proteron.core.compiled import kernel
 from proteron.core.errors import TooShortError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster
+from proteron.core.forecasters.local import Learned, LocalForecaster
 from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell, errors_from
+from proteron.core.forecasters.noise import Noise
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
@@ -115,7 +116,7 @@ class Garch(LocalForecaster):
             return f"Its mean stays put, and neighbours correlate by {memory:.2f}: flatten with a chain first."
         return None
 
-    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+    def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
         values = np.ascontiguousarray(known.series(index))
         present = values[np.isfinite(values)]
         past, lags = self.order
@@ -155,16 +156,16 @@ class Garch(LocalForecaster):
         count = len(present)
         sizes = np.ones(len(numbers))
         sizes[0], sizes[1] = unit, unit**2
-        return {
+        return Learned({
             "numbers": np.where(np.isfinite(numbers), numbers, 1e12) * sizes + np.eye(1, len(numbers))[0] * centre,
             "errors": errors * sizes, "loglik": -lowest - count * np.log(unit), "count": count,
             "free": len(used),
-        }  # fmt: skip
+        })  # fmt: skip
 
     def _used(self, lags: int, past: int) -> list[bool]:
         return [True, True, *([True] * (lags + past)), self.leverage, self.errors == "t"]
 
-    def _taken(self, learned: dict[str, Any]) -> tuple[float, float, Floats, Floats, float, float]:
+    def _taken(self, learned: Learned) -> tuple[float, float, Floats, Floats, float, float]:
         past, lags = self.order
         numbers = learned["numbers"]
         return (
@@ -173,10 +174,10 @@ class Garch(LocalForecaster):
             float(numbers[3 + lags + past]),
         )  # fmt: skip
 
-    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+    def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         return np.full((len(at), horizon), float(learned["numbers"][0]))
 
-    def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
+    def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
         mean, omega, alphas, betas, leverage, _ = self._taken(learned)
         past = np.empty(at + 1)
         variances(np.ascontiguousarray(values[:at]), mean, omega, alphas, betas, leverage, past)
@@ -196,13 +197,12 @@ class Garch(LocalForecaster):
             out[h] = total
         return np.sqrt(out)
 
-    def paths_of(
-        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
-    ) -> Floats | None:
+    def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        count, horizon = noise.errors.shape
         mean, omega, alphas, betas, leverage, freedom = self._taken(learned)
         past = np.empty(at + 1)
         variances(np.ascontiguousarray(values[:at]), mean, omega, alphas, betas, leverage, past)
-        draws = rng.normal(size=(count, horizon))
+        draws = noise.errors
         if freedom < 1e9:
             draws = special.stdtrit(freedom, special.ndtr(draws)) * np.sqrt((freedom - 2) / freedom)
         known = np.where(np.isfinite(values[:at]), values[:at] - mean, np.sqrt(past[:at]))
@@ -235,7 +235,7 @@ class Garch(LocalForecaster):
         used = self._used(lags, past)
         return {name: float(number) for name, number, use in zip(names, numbers, used, strict=True) if use}
 
-    def summary_of(self, learned: dict[str, Any]) -> str:
+    def summary_of(self, learned: Learned) -> str:
         _, omega, alphas, betas, leverage, _ = self._taken(learned)
         persistence = float(alphas.sum() + betas.sum() + 0.5 * leverage)
         level = np.sqrt(omega / (1 - persistence)) if persistence < 1 else np.inf

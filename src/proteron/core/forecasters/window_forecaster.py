@@ -67,6 +67,13 @@ class WindowForecaster(Forecaster):
     )
 
     @property
+    def way(self) -> str:
+        return self.strategy
+
+    def look_back(self, state: ForecasterState, known: Panel) -> int:
+        return WindowPlan.parse(state.facts["plan"]).look_back
+
+    @property
     def most_rows(self) -> int | None:
         """Rows it can look at in all its learning; more are not cut. None: it looks at every one."""
         return None
@@ -103,6 +110,7 @@ class WindowForecaster(Forecaster):
 
     def learn(self, known: Panel, work: Work) -> ForecasterState:
         plan = self.resolved_plan(known, work.horizon)
+        work.go_on()
         scaling = Scaling.learn(known)
         scaled, most = scaling.apply(known), self.most_rows
         table = plan.cut(scaled) if most is None else plan.sample(scaled, most, work.seed)

@@ -1,31 +1,25 @@
 """A panel as a table again: CSV, JSON lines, Parquet, Arrow, XLSX; reading it back gives the same panel."""
 
 import json
-import re
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.csv as pa_csv
 import pyarrow.feather as pa_feather
 import pyarrow.parquet as pa_parquet
 
+from proteron.core import csv_tables
+from proteron.core.csv_tables import neutral
 from proteron.core.errors import LimitError, SettingsError
 from proteron.core.intake.raw import MARK, MARKS
 from proteron.core.intake.recipe import MaskedSpan, OccasionSpan, Recipe
 from proteron.core.intake.roles import Role
 from proteron.core.panel import FILLED, FROM_BOTH_SIDES, Covariate, Panel
 
-_FORMULA = re.compile(r"^'*[=+\-@\t\r]")
 _SHEET_ROWS = 1_048_575
 _NAMES = ("time", "key", "value")
-
-
-def neutral(text: str) -> str:
-    """Text that a spreadsheet would take for a formula gets an apostrophe before it; reading takes it off again."""
-    return f"'{text}" if _FORMULA.match(text) else text
 
 
 def panel_table(panel: Panel, spreadsheet: bool = False) -> pa.Table:
@@ -118,17 +112,7 @@ def _cells(column: Covariate, lengths: list[int], safe: Any) -> Any:
 
 def csv_pieces(panel: Panel) -> Iterator[bytes]:
     """The table as CSV, piece by piece, numbers in full; texts are quoted and safe to open in a spreadsheet."""
-    table = panel_table(panel, spreadsheet=True)
-    options = pa_csv.WriteOptions(include_header=False, quoting_style="needed")
-    yield (",".join('"' + name.replace('"', '""') + '"' for name in table.column_names) + "\n").encode()
-    plain = pa.table(
-        [c.cast(pa.string()) if pa.types.is_dictionary(c.type) else c for c in table.columns],
-        names=table.column_names,
-    )
-    for start in range(0, plain.num_rows, 1 << 16):
-        sink = pa.BufferOutputStream()
-        pa_csv.write_csv(plain.slice(start, 1 << 16), sink, options)
-        yield sink.getvalue().to_pybytes()
+    return csv_tables.csv_pieces(panel_table(panel))
 
 
 def _write_csv(panel: Panel, path: Path) -> None:

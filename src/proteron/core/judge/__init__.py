@@ -1,12 +1,34 @@
-"""Judging: folds, metrics, cells and the board."""
+"""Judging: folds, metrics, cells, losses and the board."""
 
-from proteron.core.judge.board import make_board
-from proteron.core.judge.cells import LEVELS, Cell, CellResult, compute_cell, expand, robust_spread
-from proteron.core.judge.folds import Fold, Folds
-from proteron.core.judge.metrics import METRICS, Metric, naive_scale
-from proteron.core.judge.walk_forward import Report, check_judging, run_cells, walk_forward
+from proteron.core.judge.board import Board, BoardRow, EntrantFacts, Failure, make_board, skill_metric_of
+from proteron.core.judge.cells import (
+    FLAT_SQUARE,
+    LEVELS,
+    Cell,
+    CellResult,
+    Fit,
+    compute_cell,
+    compute_cells,
+    expand,
+    losses_of,
+    robust_spread,
+)
+from proteron.core.judge.folds import Fold, Folds, learned_by
+from proteron.core.judge.losses import Breakdown, Losses
+from proteron.core.judge.metrics import DEFAULT_METRICS, METRICS, Metric, Scored, naive_scale
+from proteron.core.judge.walk_forward import (
+    Report,
+    check_judging,
+    declined_in,
+    gather_losses,
+    reason_of,
+    run_cells,
+    walk_forward,
+)
 
 __all__ = [
-    "LEVELS", "METRICS", "Cell", "CellResult", "Fold", "Folds", "Metric", "Report", "check_judging",
-    "compute_cell", "expand", "make_board", "naive_scale", "robust_spread", "run_cells", "walk_forward",
+    "DEFAULT_METRICS", "FLAT_SQUARE", "LEVELS", "METRICS", "Board", "BoardRow", "Breakdown", "Cell", "CellResult",
+    "EntrantFacts", "Failure", "Fit", "Fold", "Folds", "Losses", "Metric", "Report", "Scored", "check_judging",
+    "compute_cell", "compute_cells", "declined_in", "expand", "gather_losses", "learned_by", "losses_of", "make_board",
+    "naive_scale", "reason_of", "robust_spread", "run_cells", "skill_metric_of", "walk_forward",
 ]  # fmt: skip

@@ -1,144 +1,282 @@
-"""The board: a pure view over finished cells."""
+"""The board: a pure view over the losses of finished cells."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, fields
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
+import pyarrow as pa
 
-from proteron.core.forecasters import truths
-from proteron.core.judge.cells import CellResult
+from proteron.core.judge.cells import FLAT_SQUARE
+from proteron.core.judge.losses import Losses, pooled
 from proteron.core.judge.metrics import METRICS
-from proteron.core.panel import Floats, Panel
+from proteron.core.panel import Floats
 
 _RESAMPLES = 2000
+_COVERAGE = "coverage_95"
 
 
-class _Tally:
-    """Sums of losses and counts of one contender by (fold, series, step), per metric."""
+@dataclass(frozen=True)
+class Failure:
+    """Why an entrant has no forecast: a cell that failed, or (with `series`) a series it declined; folds from 0."""
 
-    def __init__(self, shape: tuple[int, int, int], names: Sequence[str]) -> None:
-        self.sums = {name: np.zeros(shape) for name in names}
-        self.counts = {name: np.zeros(shape) for name in names}
-        self.flat_square = np.zeros(shape)
-        self.flat_count = np.zeros(shape)
-        self.covered = [0, 0]
-        self.done = np.zeros(shape[:2], dtype=bool)
-        self.seconds = 0.0
-        self.cells = 0
+    contender: str
+    fold: int
+    reason: str
+    series: str | None = None
 
-    def add(self, panel: Panel, scorable: Floats, result: CellResult, folded: bool) -> None:
-        place, rows = result.cell.place, list(result.cell.series)
-        first = place.gap
-        truth = truths(panel, result.origins + first, place.horizon, scorable)[rows]
-        beyond = result.origins[:, None] + first + np.arange(place.horizon) >= place.score_stop
-        truth = np.where(beyond, np.nan, truth)
-        error = result.mean - truth
-        scale = result.scale[:, None, None]
-        at = (result.cell.fold, rows)
-        for name in self.sums:
-            loss = METRICS[name].loss(error, truth, scale)
-            self.sums[name][at] += np.nansum(loss, axis=1)
-            self.counts[name][at] += np.isfinite(loss).sum(axis=1)
-        if folded:
-            flat = np.where(np.isnan(truth), np.nan, result.flat_mean - result.flat_truth)
-            self.flat_square[at] += np.nansum(flat**2, axis=1)
-            self.flat_count[at] += np.isfinite(flat).sum(axis=1)
-        known = np.isfinite(truth[:, 0]) & np.isfinite(result.ranges[-1, 0])
-        inside = (truth[:, 0] >= result.ranges[-1, 0]) & (truth[:, 0] <= result.ranges[-1, 1])
-        self.covered[0] += int((inside & known).sum())
-        self.covered[1] += int(known.sum())
-        self.done[at] = True
-        self.seconds += result.seconds
-        self.cells += 1
+    @property
+    def place(self) -> str:
+        return f"{self.contender}, fold {self.fold + 1}" + ("" if self.series is None else f", {self.series}")
 
 
-def _pooled(metric: str, sums: Floats, counts: Floats) -> Floats:
-    with np.errstate(invalid="ignore", divide="ignore"):
-        return np.asarray(METRICS[metric].report(sums / counts))
+@dataclass(frozen=True)
+class Reason:
+    """A reason that stands for missing forecasts: in how many folds (from 0) and of which series; none: of all."""
+
+    text: str
+    folds: tuple[int, ...]
+    series: tuple[str, ...]
 
 
-def _skill(metric: str, own: _Tally, base: _Tally, axes: tuple[int, ...], weights: Floats | None = None) -> Floats:
-    """1 - error / baseline's error over (fold, series) pairs both have, summed over `axes`.
+@dataclass(frozen=True)
+class EntrantFacts:
+    """What the board says of an entrant besides its errors."""
 
-    `weights` (n_draws, n_folds) repeats folds for resampling and replaces the fold axis.
+    name: str
+    family: str
+    cells: int = 0
+    failed: int = 0
+    seconds: float = 0.0
+    failures: tuple[Failure, ...] = ()
+
+
+@dataclass(frozen=True)
+class BoardRow(Mapping[str, Any]):
+    """One entrant: pooled errors by metric, skill over the baseline with its 95 % interval, and why any is missing.
+
+    Reads as a mapping too: every field by its name, and every metric by its own. None where nothing can be said.
     """
-    both = (own.done & base.done)[:, :, None]
-    parts = [np.where(both, part[metric], 0.0) for part in (own.sums, own.counts, base.sums, base.counts)]
-    if weights is not None:
-        folded = [weights @ part.sum(axis=(1, 2)) for part in parts]
-    else:
-        folded = [part.sum(axis=axes) for part in parts]
-    mine, theirs = _pooled(metric, folded[0], folded[1]), _pooled(metric, folded[2], folded[3])
-    with np.errstate(invalid="ignore", divide="ignore"):
-        return np.where(theirs > 0, 1 - mine / theirs, np.nan)
+
+    contender: str
+    family: str
+    baseline: bool
+    cells: int
+    failed: int
+    errors: Mapping[str, float | None]
+    flat_rmse: float | None
+    skill: float | None
+    skill_low: float | None
+    skill_high: float | None
+    skill_by_fold: tuple[float | None, ...]
+    skill_by_step: tuple[float | None, ...]
+    skill_by_series: tuple[float | None, ...]
+    best_in: int
+    coverage: float | None
+    seconds: float
+    reasons: tuple[Reason, ...] = field(default=())
+
+    def __getitem__(self, name: str) -> Any:
+        if name in self.errors:
+            return self.errors[name]
+        if name not in _ROW_FIELDS:
+            raise KeyError(name)
+        found = getattr(self, name)
+        if name == "reasons":
+            return [{"text": r.text, "folds": list(r.folds), "series": list(r.series)} for r in found]
+        return list(found) if isinstance(found, tuple) else found
+
+    def __iter__(self) -> Iterator[str]:
+        yield from ("contender", "family", "baseline", *self.errors)
+        yield from (name for name in _ROW_FIELDS if name not in ("contender", "family", "baseline"))
+
+    def __len__(self) -> int:
+        return len(self.errors) + len(_ROW_FIELDS)
+
+
+_ROW_FIELDS = tuple(each.name for each in fields(BoardRow) if each.name != "errors")
+_LISTS = ("skill_by_fold", "skill_by_step", "skill_by_series", "reasons")
+
+
+class Board(Sequence[BoardRow]):
+    """Rows in the order entrants were entered; as a table through Arrow."""
+
+    def __init__(self, rows: Sequence[BoardRow], metrics: Sequence[str], skill_metric: str) -> None:
+        self._rows = tuple(rows)
+        self.metrics = tuple(metrics)
+        self.skill_metric = skill_metric
+
+    def __getitem__(self, place: Any) -> Any:
+        return self._rows[place]
+
+    def __len__(self) -> int:
+        return len(self._rows)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Board) and self._rows == other._rows
+
+    __hash__ = None  # type: ignore[assignment]
+
+    def row(self, name: str) -> BoardRow:
+        """The row of one entrant; raises `KeyError`."""
+        for row in self._rows:
+            if row.contender == name:
+                return row
+        raise KeyError(name)
+
+    @property
+    def documents(self) -> list[dict[str, Any]]:
+        """The rows as plain data."""
+        return [dict(row) for row in self._rows]
+
+    def to_arrow(self) -> pa.Table:
+        """One row per entrant, without the lists by fold, step and series."""
+        return pa.Table.from_pylist([{n: v for n, v in row.items() if n not in _LISTS} for row in self._rows])
+
+    def __arrow_c_stream__(self, requested_schema: object = None) -> object:
+        return self.to_arrow().__arrow_c_stream__(requested_schema)
+
+    def __repr__(self) -> str:
+        return "\n".join("  ".join(cells) for cells in self._cells())
+
+    def _repr_html_(self) -> str:
+        head, *body = self._cells()
+        rows = "".join("<tr>" + "".join(f"<td>{cell.strip()}</td>" for cell in row) + "</tr>" for row in body)
+        return f"<table><tr>{''.join(f'<th>{cell.strip()}</th>' for cell in head)}</tr>{rows}</table>"
+
+    def _cells(self) -> list[list[str]]:
+        """Text of the cells, padded so that columns stand under each other."""
+        lines = [["contender", "skill", "95 % interval", *self.metrics, "not forecast because"]]
+        for row in self._rows:
+            interval = "–" if row.skill_low is None else f"{row.skill_low:+.3f} … {row.skill_high:+.3f}"
+            skill = "–" if row.skill is None else f"{row.skill:+.3f}"
+            errors = ["–" if row.errors[m] is None else f"{row.errors[m]:.4g}" for m in self.metrics]
+            lines.append([row.contender, skill, interval, *errors, row.reasons[0].text if row.reasons else ""])
+        widths = [max(map(len, column)) for column in zip(*lines, strict=True)]
+        return [[cell.ljust(width) for cell, width in zip(line, widths, strict=True)] for line in lines]
 
 
 def _number(value: Any) -> float | None:
     return float(value) if np.isfinite(value) else None
 
 
-def _numbers(values: NDArray[Any]) -> list[float | None]:
-    return [_number(value) for value in values]
+def _numbers(values: Floats) -> tuple[float | None, ...]:
+    return tuple(_number(value) for value in values)
 
 
 def make_board(
-    panel: Panel,
-    results: Sequence[CellResult],
-    names: Sequence[str],
-    folds: int,
-    metrics: Sequence[str] = ("mase", "rmse"),
-    baseline: str | None = None,
+    losses: Mapping[str, Losses],
+    entrants: Sequence[EntrantFacts],
+    metrics: Sequence[str],
+    baseline: str,
     skill_metric: str | None = None,
-) -> list[dict[str, Any]]:
-    """One row per contender, in the order of `names`: pooled errors, skill with its 95 % interval, facts.
+) -> Board:
+    """One row per entrant, in their order: pooled errors over what each scored, skill against the baseline.
 
-    Skill compares points both contenders have; the interval resamples folds (2,000 draws, seeded).
+    Skill, and what is made of it, compares only points that both have. Its interval resamples the folds that have such
+    points (2,000 draws, seeded; two folds at least). An entrant is best in a fold where its skill there is the highest;
+    of equals it is the one entered first.
     """
-    baseline = baseline or names[0]
-    measure = skill_metric or metrics[0]
-    wanted = list(dict.fromkeys([*metrics, measure]))
-    horizon = results[0].cell.place.horizon if results else 1
-    shape = (folds, len(panel), horizon)
-    tallies = {name: _Tally(shape, wanted) for name in names}
-    contenders = {result.cell.name: result.cell.contender for result in results}
-    scorable = panel.scorable()
-    for result in sorted(results, key=lambda each: (each.cell.fold, each.cell.series)):
-        folded = bool(result.cell.contender.chain.active)
-        tallies[result.cell.name].add(panel, scorable, result, folded)
-    draws = np.random.default_rng(0).multinomial(folds, np.full(folds, 1 / folds), size=_RESAMPLES).astype(float)
-    by_fold = {name: _pooled(measure, *_fold_sums(tally, measure)) for name, tally in tallies.items()}
+    measure = skill_metric or skill_metric_of(metrics)
+    compared = losses[measure]
+    base = compared.of(baseline)
+    skills = {each.name: _skill(measure, compared.of(each.name), base, (1, 2, 3)) for each in entrants}
+    best = _best(skills, baseline, np.isfinite(base).any(axis=(1, 2, 3)))
     rows = []
-    for name in names:
-        own, base = tallies[name], tallies[baseline]
-        row: dict[str, Any] = {"contender": name, "baseline": name == baseline, "cells": own.cells}
-        row |= {m: _number(_pooled(m, own.sums[m].sum(), own.counts[m].sum())) for m in wanted}
-        row["flat_rmse"] = _number(_pooled("rmse", own.flat_square.sum(), own.flat_count.sum()))
-        row["skill"] = _number(_skill(measure, own, base, (0, 1, 2)))
-        drawn = _skill(measure, own, base, (), draws)
-        drawn = drawn[np.isfinite(drawn)]
-        full = folds > 1 and len(drawn) > _RESAMPLES // 2
-        row["skill_low"], row["skill_high"] = (
-            (float(np.quantile(drawn, 0.025)), float(np.quantile(drawn, 0.975))) if full else (None, None)
+    for each in entrants:
+        own = compared.of(each.name)
+        low, high = _interval(measure, own, base)
+        rows.append(
+            BoardRow(
+                contender=each.name,
+                family=each.family,
+                baseline=each.name == baseline,
+                cells=each.cells,
+                failed=each.failed,
+                errors={name: _pooled_of(losses.get(name), each.name) for name in dict.fromkeys([*metrics, measure])},
+                flat_rmse=_pooled_of(losses.get(FLAT_SQUARE), each.name),
+                skill=_number(_skill(measure, own, base, (0, 1, 2, 3))),
+                skill_low=low,
+                skill_high=high,
+                skill_by_fold=_numbers(skills[each.name]),
+                skill_by_step=_numbers(_skill(measure, own, base, (0, 1, 2))),
+                skill_by_series=_numbers(_skill(measure, own, base, (0, 2, 3))),
+                best_in=int((best == each.name).sum()),
+                coverage=_pooled_of(losses.get(_COVERAGE), each.name),
+                seconds=each.seconds,
+                reasons=_reasons(each.failures),
+            )
         )
-        row["skill_by_fold"] = _numbers(_skill(measure, own, base, (1, 2)))
-        row["skill_by_step"] = _numbers(_skill(measure, own, base, (0, 1)))
-        row["skill_by_series"] = _numbers(_skill(measure, own, base, (0, 2)))
-        row["best_in"] = _best_in(name, by_fold)
-        row["coverage"] = own.covered[0] / own.covered[1] if own.covered[1] else None
-        row["seconds"] = own.seconds
-        row["family"] = contenders[name].forecaster.family if name in contenders else None
-        rows.append(row)
-    return rows
+    return Board(rows, metrics, measure)
 
 
-def _fold_sums(tally: _Tally, metric: str) -> tuple[Floats, Floats]:
-    return tally.sums[metric].sum(axis=(1, 2)), tally.counts[metric].sum(axis=(1, 2))
+def skill_metric_of(metrics: Sequence[str]) -> str:
+    """The first metric by which smaller is better."""
+    return next((name for name in metrics if METRICS[name].nominal is None), "mase")
 
 
-def _best_in(name: str, by_fold: dict[str, Floats]) -> int:
-    """Folds in which this contender has the lowest error."""
-    errors = np.array(list(by_fold.values()))
-    errors = np.where(np.isfinite(errors), errors, np.inf)
-    finished = np.isfinite(errors).any(axis=0)
-    return int(((errors.argmin(axis=0) == list(by_fold).index(name)) & finished).sum())
+def _pooled_of(losses: Losses | None, name: str) -> float | None:
+    if losses is None:
+        return None
+    own = losses.of(name)
+    return _number(pooled(losses.metric, np.nansum(own), np.isfinite(own).sum()))
+
+
+def _sums(own: Floats, base: Floats, axes: tuple[int, ...]) -> tuple[Floats, Floats, Floats]:
+    """Sums of both losses over the points both have, and how many these are."""
+    both = np.isfinite(own) & np.isfinite(base)
+    mine, theirs = (np.where(both, each, 0.0).sum(axis=axes) for each in (own, base))
+    return np.asarray(mine), np.asarray(theirs), np.asarray(both.sum(axis=axes))
+
+
+def _share(metric: str, mine: Floats, theirs: Floats, counts: Floats) -> Floats:
+    """1 - error / the baseline's error; NaN where the baseline has none."""
+    own, base = pooled(metric, mine, counts), pooled(metric, theirs, counts)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.where(base > 0, 1 - own / base, np.nan)
+
+
+def _skill(metric: str, own: Floats, base: Floats, axes: tuple[int, ...]) -> Floats:
+    return _share(metric, *_sums(own, base, axes))
+
+
+def _interval(metric: str, own: Floats, base: Floats) -> tuple[float | None, float | None]:
+    """95 % interval of the skill over resampled folds; none with fewer than two folds to draw from."""
+    mine, theirs, counts = _sums(own, base, (1, 2, 3))
+    there = counts > 0
+    folds = int(there.sum())
+    if folds < 2:
+        return None, None
+    draws = np.random.default_rng(0).multinomial(folds, np.full(folds, 1 / folds), size=_RESAMPLES).astype(float)
+    drawn = _share(metric, draws @ mine[there], draws @ theirs[there], draws @ counts[there])
+    drawn = drawn[np.isfinite(drawn)]
+    if len(drawn) <= _RESAMPLES // 2:
+        return None, None
+    return float(np.quantile(drawn, 0.025)), float(np.quantile(drawn, 0.975))
+
+
+def _best(skills: Mapping[str, Floats], baseline: str, scored: Any) -> Any:
+    """Name of the entrant with the highest skill per fold, (n_folds,); empty text where nothing is scored."""
+    names = list(skills)
+    ranked = np.array([np.where(np.isfinite(skills[name]), skills[name], -np.inf) for name in names])
+    if baseline in skills:  # without any error of its own the baseline has no skill, and cannot be beaten
+        place = names.index(baseline)
+        ranked[place] = np.where(scored, np.maximum(ranked[place], 0.0), -np.inf)
+    chosen = np.array(names, dtype=object)[ranked.argmax(axis=0)]
+    return np.where(np.isfinite(ranked).any(axis=0), chosen, "")
+
+
+def _reasons(failures: Sequence[Failure]) -> tuple[Reason, ...]:
+    """Failures gathered by their text, the most frequent first."""
+    found: dict[str, list[Failure]] = {}
+    for each in failures:
+        found.setdefault(each.reason, []).append(each)
+    ordered = sorted(found.items(), key=lambda item: -len(item[1]))
+    return tuple(
+        Reason(
+            text,
+            tuple(sorted({each.fold for each in of_text})),
+            tuple(dict.fromkeys(each.series for each in of_text if each.series is not None)),
+        )
+        for text, of_text in ordered
+    )

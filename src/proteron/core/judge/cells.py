@@ -1,8 +1,8 @@
-"""Cells: contender × fold × group of series, each a pure function with a key of its own."""
+"""Cells: entrant × fold × group of series, each a pure function with a key of its own."""
 
 import time
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -13,73 +13,128 @@ from proteron.core.flatten import FittedChain
 from proteron.core.forecasters import Contender, FittedContender, ForecasterState, Work, truths
 from proteron.core.forecasters.forecast import quantile_rows
 from proteron.core.judge.folds import Fold
-from proteron.core.judge.metrics import naive_scale
+from proteron.core.judge.metrics import METRICS, Scored, naive_scale
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
 LEVELS = (0.5, 0.8, 0.95)
 _WORK_PER_CELL = 4e6  # points × cost: about a second
+_VERSION = 2  # of how cells are computed; raised when their results change
+_ROUNDING = 1e-9  # of the largest value known: a spread below it is what rounding leaves
+FLAT_SQUARE = "flat_square"  # the loss of flat-unit errors, kept beside the metrics
 
 
 @dataclass(frozen=True)
 class Cell:
-    """One unit of work; `key` is a hash of everything its result depends on."""
+    """One unit of work; `key` is a hash of everything its result depends on, `fit_key` of what is learned in it.
+
+    `needs` are keys of cells whose results it reads; `levels` the ranges that are asked for at every origin. Cells of
+    one `batch` gain by being computed together.
+    """
 
     name: str
     contender: Contender
     fold: int
     place: Fold
     series: tuple[int, ...]
-    seed: int
     key: str
+    fit_key: str
+    needs: tuple[str, ...] = ()
+    levels: tuple[float, ...] = LEVELS
+
+    @property
+    def seed(self) -> int:
+        """Derived from what is learned, so that order and parallelism never change a number."""
+        return int(self.fit_key[:8], 16)
+
+    @property
+    def batch(self) -> str:
+        return self.contender.hash if self.contender.forecaster.batched else self.fit_key
+
+    @property
+    def work(self) -> float:
+        """Roughly how much there is to do: points times what a point costs."""
+        points = max(1, self.place.score_stop - self.place.learn_start)
+        return len(self.series) * points * self.contender.forecaster.cost
+
+
+@dataclass(frozen=True)
+class Fit:
+    """What a contender learned at a cutoff, shared by every cell that forecasts with it.
+
+    `spread` (n_series,) is the robust spread of one-step flat errors inside what was learned, at least what rounding
+    leaves.
+    """
+
+    key: str
+    chain: Mapping[str, Any]
+    facts: Mapping[str, Any]
+    arrays: Mapping[str, NDArray[Any]]
+    spread: Floats
+    seconds: float = 0.0
+
+    def fitted(self, contender: Contender, known: Panel, until: int) -> FittedContender:
+        """The contender as it stood then, ready to forecast series of `known` from later origins."""
+        chain = FittedChain.from_document(dict(self.chain), known.axis, known.occasions)
+        state = ForecasterState(chain.keys, dict(self.arrays), dict(self.facts))
+        return FittedContender(contender, known, until, chain, state)
 
 
 @dataclass(frozen=True)
 class CellResult:
-    """What a cell found; arrays are (n_series, n_origins, horizon) unless said otherwise."""
+    """What a cell found; arrays are (n_series, n_origins, horizon) unless said otherwise.
+
+    `ranges` (n_levels, 2, …) are the ends at the cell's levels from every origin, `paths` (n_paths, …) joint futures
+    where there are any, `losses` the loss of every point by metric, `spread` (n_series,) that of one-step flat errors
+    inside what was learned, `declined` the reasons by key of series without a forecast. Read back from records, it may
+    come without what was learned, and without losses.
+    """
 
     cell: Cell
     origins: Ints
     mean: Floats
     flat_mean: Floats
     flat_truth: Floats
-    ranges: Floats  # (n_levels, 2, n_series, horizon) at the first origin
-    scale: Floats  # (n_series,) of MASE, as of the cutoff
-    spread: Floats  # (n_series,) robust spread of one-step flat errors inside the learned span
-    state_arrays: dict[str, NDArray[Any]] = field(default_factory=dict)
-    state_facts: dict[str, Any] = field(default_factory=dict)
+    ranges: Floats
+    losses: Mapping[str, Floats]
+    spread: Floats
+    fit: Fit | None = None
+    paths: Floats | None = None
+    declined: Mapping[str, str] = field(default_factory=dict)
     seconds: float = 0.0
     memory: int | None = None  # bytes by which the process that computed it grew at most
 
     def fitted(self, known: Panel) -> FittedContender:
         """The contender as it stood at the fold's cutoff, ready to forecast series of `known` from later origins."""
-        chain = FittedChain.from_document(self.state_facts["chain"], known.axis, known.occasions)
-        state = ForecasterState(chain.keys, self.state_arrays, self.state_facts["forecaster"])
-        return FittedContender(self.cell.contender, known, self.cell.place.cutoff, chain, state)
+        assert self.fit is not None, "read without what was learned"
+        return self.fit.fitted(self.cell.contender, known, self.cell.place.fit_until)
 
 
 def expand(
-    panel: Panel, contenders: dict[str, Contender], folds: Sequence[Fold], seed: int, dataset: str | None = None
+    panel: Panel,
+    contenders: Mapping[str, Contender],
+    folds: Sequence[Fold],
+    seed: int,
+    dataset: str | None = None,
+    levels: Sequence[float] = LEVELS,
 ) -> list[Cell]:
     """All cells of an experiment, folds outermost so that partial boards fill evenly.
 
-    A cell's seed is derived from the experiment's and its key, so order never changes a number.
+    The seed of a fit is derived from the experiment's and its key, so order never changes a number.
     """
     dataset = dataset or panel.hash
+    hashes = {name: contender.hash for name, contender in contenders.items()}
     cells = []
     for index, fold in enumerate(folds):
         for name, contender in contenders.items():
             for group in _groups(panel, contender, fold):
-                identity = {
-                    "dataset": dataset,
-                    "contender": contender.document(),
-                    "fold": fold.document(),
-                    "series": list(group),
-                    "seed": seed,
-                    "version": 1,
-                }
-                key = content_hash(identity)
-                cells.append(Cell(name, contender, index, fold, group, int(key[:8], 16), key))
+                learned = {
+                    "dataset": dataset, "contender": hashes[name], "fold": fold.fit_document(),
+                    "series": group, "seed": seed, "version": _VERSION,
+                }  # fmt: skip
+                fit_key = content_hash(learned)
+                key = content_hash({"fit": fit_key, "fold": fold.document(), "levels": tuple(levels)})
+                cells.append(Cell(name, contender, index, fold, group, key, fit_key, levels=tuple(levels)))
     return cells
 
 
@@ -92,38 +147,104 @@ def _groups(panel: Panel, contender: Contender, fold: Fold) -> list[tuple[int, .
     return [everyone[start : start + size] for start in range(0, len(everyone), size)]
 
 
-def compute_cell(panel: Panel, cell: Cell, stop_asked: Callable[[], bool] = lambda: False) -> CellResult:
-    """Fit at the fold's cutoff and forecast from each of its origins.
+def compute_cell(panel: Panel, cell: Cell, work: Work | None = None, fit: Fit | None = None) -> CellResult:
+    """Fit at the fold's cutoff, unless that `fit` is there already, and forecast from each of the fold's origins.
 
-    Nothing after the scored span is present; raises what the contender finds wrong.
+    Nothing after the scored span is present; raises what the contender finds wrong. `work` says when to stop and whom
+    to tell; what else a fit needs follows from the cell.
     """
+    (result,) = compute_cells(panel, [cell], work, {} if fit is None else {fit.key: fit})
+    return result
+
+
+def compute_cells(
+    panel: Panel, cells: Sequence[Cell], work: Work | None = None, fits: Mapping[str, Fit] | None = None
+) -> list[CellResult]:
+    """As `compute_cell` for each, to the bit; fits of one contender whose family gains by it are learned together."""
+    there, fresh = dict(fits or {}), {}
+    wanted = {cell.fit_key: cell for cell in cells if cell.fit_key not in there}
+    batches: dict[str, list[Cell]] = {}
+    for cell in wanted.values():
+        batches.setdefault(cell.batch, []).append(cell)
+    for group in batches.values():
+        begun = time.perf_counter()
+        asked = [(cell.place.inside(_series(panel, cell)), _work_of(cell, work)) for cell in group]
+        insides = [(inside, cell.place.fit_until, each) for (inside, each), cell in zip(asked, group, strict=True)]
+        fitted = group[0].contender.fit_many(insides)
+        share = (time.perf_counter() - begun) / len(group)
+        for cell, each in zip(group, fitted, strict=True):
+            errors = each.flat_errors(cell.place.reach)
+            fresh[cell.fit_key] = (each, errors)
+            there[cell.fit_key] = _kept(cell, each, errors, share)
+    return [_forecast(panel, cell, there[cell.fit_key], fresh.get(cell.fit_key)) for cell in cells]
+
+
+def _series(panel: Panel, cell: Cell) -> Panel:
+    return panel if len(cell.series) == len(panel) else panel.select(cell.series)
+
+
+def _work_of(cell: Cell, work: Work | None) -> Work:
+    return replace(work or Work(), horizon=cell.place.reach, seed=cell.seed, levels=cell.levels)
+
+
+def _kept(cell: Cell, fitted: FittedContender, errors: Floats, seconds: float) -> Fit:
+    flat = fitted.chain.apply(fitted.known)
+    largest = [np.abs(values[np.isfinite(values)]).max(initial=1.0) for values in map(flat.series, range(len(flat)))]
+    spread = np.maximum(robust_spread(errors[:, :, 0]), _ROUNDING * np.array(largest))
+    return Fit(cell.fit_key, fitted.chain.document(), fitted.state.facts, fitted.state.arrays, spread, seconds)
+
+
+def _forecast(panel: Panel, cell: Cell, fit: Fit, fresh: tuple[FittedContender, Floats] | None) -> CellResult:
     begun = time.perf_counter()
     place = cell.place
-    inside = panel.select(cell.series).between(place.learn_start, place.score_stop)
-    reach = place.gap + place.horizon
-    work = Work(horizon=reach, seed=cell.seed, stop_asked=stop_asked)
-    fitted = cell.contender.fit(inside, until=place.cutoff, work=work)
-    mean, flat = fitted.means(inside, place.origins, reach)
-    flat_inside = fitted.chain.apply(inside)
-    flat_errors = fitted.flat_errors(reach)
-    first = fitted.forecast(reach, LEVELS, flat_errors=None if fitted.has_theory else flat_errors)
-    ranges = np.array([[first.lower[level], first.upper[level]] for level in LEVELS])
-    season = panel.axis.step.season
-    scale = [naive_scale(fitted.known.series(i), season) for i in range(len(inside))]
-    scored = slice(place.gap, reach)
-    return CellResult(
+    inside = place.inside(_series(panel, cell))
+    if fresh is None:
+        fitted = fit.fitted(cell.contender, inside.cut_at(place.fit_until), place.fit_until)
+        fresh = (fitted, fitted.flat_errors(place.reach))
+    fitted, errors = fresh
+    mean, flat = fitted.means(inside, place.origins, place.reach)
+    ranges = np.empty((0, 2, *mean.shape))
+    if cell.levels:
+        ranges = fitted.ranges(inside, place.origins, flat, cell.levels, errors)
+    scored = slice(place.gap, place.reach)
+    flat_truth = truths(fitted.chain.apply(inside), place.origins, place.reach)[:, :, scored]
+    found = CellResult(
         cell=cell,
         origins=place.origins,
         mean=mean[:, :, scored],
         flat_mean=flat[:, :, scored],
-        flat_truth=truths(flat_inside, place.origins, reach)[:, :, scored],
+        flat_truth=flat_truth,
         ranges=ranges[..., scored],
-        scale=np.array(scale),
-        spread=robust_spread(flat_errors[:, :, 0]),
-        state_arrays=fitted.state.arrays,
-        state_facts={"chain": fitted.chain.document(), "forecaster": fitted.state.facts},
-        seconds=time.perf_counter() - begun,
+        losses={},
+        spread=fit.spread,
+        fit=fit,
+        declined=cell.contender.forecaster.declined(fitted.state),
+        seconds=fit.seconds + time.perf_counter() - begun,
     )
+    return replace(found, losses=losses_of(panel, found))
+
+
+def losses_of(panel: Panel, result: CellResult) -> dict[str, Floats]:
+    """The loss of every scored point by metric, and of flat units where there is a chain; NaN where not scored.
+
+    Scales of metrics are those of the naive forecast as of the fold's cutoff.
+    """
+    cell, place = result.cell, result.cell.place
+    alone = _series(panel, cell)
+    truth = truths(alone, result.origins + place.gap, place.horizon, alone.scorable())
+    steps = result.origins[:, None] + place.gap + np.arange(place.horizon)
+    truth = np.where(place.is_scored(steps), truth, np.nan)
+    known, season = place.inside(alone).cut_at(place.cutoff), panel.axis.step.season
+    scale, square = (
+        np.array([naive_scale(known.series(i), season, power) for i in range(len(alone))])[:, None, None]
+        for power in (1, 2)
+    )
+    lower, upper = (result.ranges[:, 0], result.ranges[:, 1]) if cell.levels else (None, None)
+    scored = Scored(result.mean, truth, scale, square, cell.levels, lower, upper, result.paths)
+    found = {name: metric.of(scored) for name, metric in METRICS.items() if all(scored.has(n) for n in metric.needs)}
+    if cell.contender.chain.active:
+        found[FLAT_SQUARE] = np.where(np.isnan(truth), np.nan, result.flat_mean - result.flat_truth) ** 2
+    return found
 
 
 def robust_spread(errors: Floats) -> Floats:

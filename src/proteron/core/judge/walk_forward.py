@@ -12,13 +12,15 @@ import numpy as np
 
 from proteron.core.errors import ProteronError, SettingsError
 from proteron.core.forecasters import Contender, truths
-from proteron.core.judge.board import make_board
-from proteron.core.judge.cells import Cell, CellResult, compute_cell, expand
-from proteron.core.judge.folds import Folds
-from proteron.core.judge.metrics import METRICS
+from proteron.core.judge.board import Board, EntrantFacts, Failure, make_board
+from proteron.core.judge.cells import LEVELS, Cell, CellResult, compute_cells, expand
+from proteron.core.judge.folds import Fold, Folds
+from proteron.core.judge.losses import Breakdown, Losses, View, losses_at
+from proteron.core.judge.metrics import DEFAULT_METRICS, METRICS
 from proteron.core.panel import Panel
 
 Progress = Callable[[int, int, Cell, str | None], None]
+Outcome = tuple[Cell, CellResult | None, str | None]
 _shared: dict[str, Panel] = {}
 
 
@@ -27,36 +29,68 @@ class Report:
     """Finished cells of a walk-forward run, and everything that is derived from them."""
 
     panel: Panel
-    names: tuple[str, ...]
-    fold_count: int
+    contenders: Mapping[str, Contender]
+    folds: tuple[Fold, ...]
     metrics: tuple[str, ...]
     baseline: str
     results: tuple[CellResult, ...]
-    failures: dict[str, str]
+    failed: tuple[Failure, ...]
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return tuple(self.contenders)
 
     @cached_property
-    def board(self) -> list[dict[str, Any]]:
-        """One row per contender: errors, skill with interval, flat-unit errors, time."""
-        return make_board(self.panel, self.results, self.names, self.fold_count, self.metrics, self.baseline)
+    def all_failures(self) -> tuple[Failure, ...]:
+        """Cells that failed, and series that were declined in cells that did not."""
+        return self.failed + tuple(each for result in self.results for each in declined_in(result))
+
+    @property
+    def failures(self) -> dict[str, str]:
+        """Why there is no forecast, by place: “name, fold 1”, or with a series that was declined there."""
+        return {each.place: each.reason for each in self.all_failures}
+
+    @cached_property
+    def _losses(self) -> dict[str, Losses]:
+        return gather_losses(self.results, self.names, self.folds, len(self.panel))
+
+    @cached_property
+    def board(self) -> Board:
+        """One row per contender: errors, skill with interval, flat-unit errors, time, reasons for what is missing."""
+        facts = [
+            EntrantFacts(
+                name,
+                contender.forecaster.family,
+                cells=sum(result.cell.name == name for result in self.results),
+                failed=sum(each.contender == name for each in self.failed),
+                seconds=sum(result.seconds for result in self.results if result.cell.name == name),
+                failures=tuple(each for each in self.all_failures if each.contender == name),
+            )
+            for name, contender in self.contenders.items()
+        ]
+        return make_board(self._losses, facts, self.metrics, self.baseline)
+
+    def losses(self, metric: str, by: View | None = None) -> Losses | Breakdown:
+        """Losses of one metric at every point, or what it reports by step, fold, series or calendar slot.
+
+        Raises `SettingsError` for a metric that is not there.
+        """
+        found = losses_at(self._losses, metric)
+        return found if by is None else found.by(by, self.panel, self.folds)
 
     @cached_property
     def forecasts(self) -> dict[str, dict[str, Any]]:
         """Per contender: origins (n_origins,), horizons (horizon,), mean and truth (n_series, n_origins, horizon)."""
+        origins = np.concatenate([fold.origins for fold in self.folds])
+        starts = np.cumsum([0, *(len(fold.origins) for fold in self.folds)])
+        horizon, gap = self.folds[0].horizon, self.folds[0].gap
         out = {}
-        for name in self.names:
-            mine = [result for result in self.results if result.cell.name == name]
-            if not mine:
-                continue
-            folds = {result.cell.fold: result.cell.place for result in mine}
-            origins = np.concatenate([folds[fold].origins for fold in sorted(folds)])
-            starts = dict(
-                zip(sorted(folds), np.cumsum([0, *(len(folds[f].origins) for f in sorted(folds))]), strict=False)
-            )
-            horizon, gap = mine[0].cell.place.horizon, mine[0].cell.place.gap
+        for name in dict.fromkeys(result.cell.name for result in self.results):
             mean = np.full((len(self.panel), len(origins), horizon), np.nan)
-            for result in mine:
-                at = starts[result.cell.fold]
-                mean[list(result.cell.series), at : at + len(result.origins)] = result.mean
+            for result in self.results:
+                if result.cell.name == name:
+                    at = starts[result.cell.fold]
+                    mean[list(result.cell.series), at : at + len(result.origins)] = result.mean
             out[name] = {
                 "origins": self.panel.axis.times(origins - 1),
                 "positions": origins,
@@ -64,7 +98,28 @@ class Report:
                 "mean": mean,
                 "truth": truths(self.panel, origins + gap, horizon),
             }
-        return out
+        return {name: out[name] for name in self.names if name in out}
+
+
+def declined_in(result: CellResult) -> list[Failure]:
+    """Series that a cell's contender declined, as failures."""
+    cell = result.cell
+    return [Failure(cell.name, cell.fold, reason, key) for key, reason in result.declined.items()]
+
+
+def gather_losses(
+    results: Iterable[CellResult], names: Sequence[str], folds: Sequence[Fold], series: int
+) -> dict[str, Losses]:
+    """The losses of all cells by metric."""
+    found: dict[str, Losses] = {}
+    for result in results:
+        for metric, losses in result.losses.items():
+            if metric not in found:
+                found[metric] = Losses.empty(metric, names, folds, series)
+            found[metric].put(result.cell.name, result.cell.fold, result.cell.series, losses)
+    for metric in METRICS:
+        found.setdefault(metric, Losses.empty(metric, names, folds, series))
+    return found
 
 
 def check_judging(contenders: Iterable[str], metrics: Sequence[str], baseline: str) -> None:
@@ -72,6 +127,8 @@ def check_judging(contenders: Iterable[str], metrics: Sequence[str], baseline: s
     for metric in metrics:
         if metric not in METRICS:
             raise SettingsError(f"There is no metric “{metric}”; there are: {', '.join(METRICS)}.", field="metrics")
+    if metrics and all(METRICS[metric].nominal is not None for metric in metrics):
+        raise SettingsError("Skill needs a metric by which smaller is better, such as “mase”.", field="metrics")
     if baseline not in list(contenders):
         raise SettingsError(f"The baseline “{baseline}” is not among the contenders.", field="baseline")
 
@@ -80,60 +137,78 @@ def walk_forward(
     panel: Panel,
     contenders: Mapping[str, Contender],
     folds: Folds,
-    metrics: Sequence[str] = ("mase", "rmse"),
+    metrics: Sequence[str] = DEFAULT_METRICS,
     baseline: str | None = None,
     seed: int = 0,
     workers: int = 1,
     progress: Progress | None = None,
+    levels: Sequence[float] = LEVELS,
 ) -> Report:
     """Judge contenders on folds; a contender that fails in a cell is named in `failures`, the rest goes on.
 
-    The numbers do not depend on `workers`. Raises `SettingsError` and `TooShortError` for settings
-    that do not fit the panel.
+    The numbers do not depend on `workers`. `levels` are the ranges kept from every origin.
+    Raises `SettingsError` and `TooShortError` for settings that do not fit the panel.
     """
     if not contenders:
         raise SettingsError("Enter at least one contender.", field="contenders")
     chosen = baseline or next((n for n, c in contenders.items() if c.is_baseline), next(iter(contenders)))
     check_judging(contenders, metrics, chosen)
-    cells = expand(panel, dict(contenders), folds.resolve(panel), seed)
-    results, failures = [], {}
+    places = folds.resolve(panel)
+    cells = expand(panel, contenders, places, seed, levels=levels)
+    results, failures = [], []
     for done, (cell, result, reason) in enumerate(run_cells(panel, cells, workers), start=1):
         if result is not None:
             results.append(result)
         else:
-            failures[f"{cell.name}, fold {cell.fold + 1}"] = reason or ""
+            failures.append(Failure(cell.name, cell.fold, reason or ""))
         if progress:
             progress(done, len(cells), cell, reason)
-    return Report(panel, tuple(contenders), folds.count, tuple(metrics), chosen, tuple(results), failures)
+    order = {cell.key: place for place, cell in enumerate(cells)}
+    results.sort(key=lambda result: order[result.cell.key])
+    return Report(panel, dict(contenders), tuple(places), tuple(metrics), chosen, tuple(results), tuple(failures))
 
 
-def run_cells(
-    panel: Panel, cells: Sequence[Cell], workers: int = 1
-) -> Iterator[tuple[Cell, CellResult | None, str | None]]:
-    """Compute cells one by one or over processes; yields each with its result or the reason it failed."""
-    if workers <= 1 or len(cells) < 2:
-        for cell in cells:
-            yield (cell, *_attempt(panel, cell))
+def run_cells(panel: Panel, cells: Sequence[Cell], workers: int = 1) -> Iterator[Outcome]:
+    """Compute cells one by one or over processes; yields each with its result or the reason it failed.
+
+    Cells of one batch are computed together.
+    """
+    shared: dict[str, list[Cell]] = {}
+    for cell in cells:
+        shared.setdefault(cell.batch, []).append(cell)
+    if workers <= 1 or len(shared) < 2:
+        for group in shared.values():
+            yield from _attempt(panel, group)
         return
     context = multiprocessing.get_context("spawn")
     with ProcessPoolExecutor(min(workers, os.cpu_count() or 1), context, _share, (panel,)) as pool:
-        futures = {pool.submit(_attempt_shared, cell): cell for cell in cells}
+        futures = [pool.submit(_attempt_shared, group) for group in shared.values()]
         for future in as_completed(futures):
-            yield (futures[future], *future.result())
+            yield from future.result()
 
 
 def _share(panel: Panel) -> None:
     _shared["panel"] = panel
 
 
-def _attempt_shared(cell: Cell) -> tuple[CellResult | None, str | None]:
-    return _attempt(_shared["panel"], cell)
+def _attempt_shared(cells: list[Cell]) -> list[Outcome]:
+    return _attempt(_shared["panel"], cells)
 
 
-def _attempt(panel: Panel, cell: Cell) -> tuple[CellResult | None, str | None]:
+def _attempt(panel: Panel, cells: list[Cell]) -> list[Outcome]:
     try:
-        return compute_cell(panel, cell), None
-    except ProteronError as error:
-        return None, error.message
-    except (ArithmeticError, ValueError, MemoryError) as error:
-        return None, f"{type(error).__name__}: {error}"
+        return [(result.cell, result, None) for result in compute_cells(panel, cells)]
+    except Exception as error:  # whatever a contender raises is its own fate, and no other cell's
+        reason = reason_of(error)
+    if len(cells) == 1:
+        return [(cells[0], None, reason)]
+    return [outcome for cell in cells for outcome in _attempt(panel, [cell])]
+
+
+def reason_of(error: BaseException) -> str:
+    """What is said of a cell that failed."""
+    if isinstance(error, ProteronError):
+        return error.message
+    if isinstance(error, MemoryError):
+        return "The cell needed more memory than its limit."
+    return f"{type(error).__name__}: {error}"

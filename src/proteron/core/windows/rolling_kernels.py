@@ -51,7 +51,9 @@ def first_known(values: Floats, start: int, stop: int) -> float:
 
 @per_point(2, blank=False)
 @kernel
-def rolling_moments(values: Floats, offsets: Ints, window: int, means: Floats, squares: Floats) -> None:
+def rolling_moments(  # noqa: C901
+    values: Floats, offsets: Ints, window: int, means: Floats, squares: Floats
+) -> None:  # fmt: skip
     """Mean and sum of squared deviations of each window's points, per series; NaN if one is missing.
 
     A window is the tail of one block of `window` points and the head of the next. Sums of deviations and of

@@ -7,10 +7,10 @@ from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.csv as pa_csv
 import pyarrow.parquet as pa_parquet
 from numpy.typing import NDArray
 
+from proteron.core.csv_tables import csv_head, csv_rows
 from proteron.core.errors import SettingsError
 from proteron.core.flatten import Chain
 from proteron.core.panel import Panel
@@ -150,15 +150,14 @@ class _Pieces(io.RawIOBase):
 
 class _CsvWriter:
     def __init__(self, out: Any, schema: pa.Schema) -> None:
-        plain = [pa.field(f.name, f.type.value_type if pa.types.is_dictionary(f.type) else f.type) for f in schema]
-        self._schema = pa.schema(plain)
-        self._writer = pa_csv.CSVWriter(out, self._schema)
+        self._out = out
+        out.write(csv_head(schema.names))
 
     def write_table(self, table: pa.Table) -> None:
-        self._writer.write_table(table.cast(self._schema))
+        self._out.write(csv_rows(table))
 
     def close(self) -> None:
-        self._writer.close()
+        """Whoever opened the file closes it."""
 
 
 _UNIFIED = pa.ipc.IpcWriteOptions(unify_dictionaries=True)

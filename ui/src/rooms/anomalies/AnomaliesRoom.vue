@@ -14,13 +14,16 @@ import { useExperiment } from '../walkforward/useExperiment'
 const store = useProject()
 const view = useView()
 const id = computed(() => store.choices.scan_id)
-const { experiment, active, run, stop } = useExperiment(id)
+const { experiment, active, run, stop } = useExperiment(id, false)
 const { data: line } = useLine()
 const judged = computed(() =>
   store.project?.experiments.find((each) => each.id === store.choices.experiment_id),
 )
 const using = ref('')
-const { experiment: source } = useExperiment(computed(() => store.choices.experiment_id))
+const { experiment: source } = useExperiment(
+  computed(() => store.choices.experiment_id),
+  false,
+)
 const candidates = computed(() => source.value?.contenders ?? [])
 watch(
   candidates,
@@ -50,7 +53,13 @@ async function apply(body: { threshold?: number; budget_per_week?: number }) {
     unwrap(
       client.PUT('/api/v1/experiments/{experiment_id}/flags', {
         params,
-        body: { series: view.series, threshold: null, budget_per_week: null, ...body },
+        body: {
+          series: view.series,
+          threshold: null,
+          budget_per_week: null,
+          until: view.cutoff,
+          ...body,
+        },
       }),
     ),
   )
@@ -63,12 +72,28 @@ watch(
   () => {
     flags.value = null
     threshold.value = null
+    byHand = false
     if (experiment.value?.state && !active.value) void apply({ budget_per_week: budget.value })
   },
   { immediate: true },
 )
 let waiting: ReturnType<typeof setTimeout> | undefined
+let byHand = false
+// A budget's threshold is what was known at the cutoff, so it moves with it; one set by hand stays.
+watch(
+  () => view.cutoff,
+  () => {
+    if (byHand) return
+    clearTimeout(waiting)
+    waiting = setTimeout(() => void apply({ budget_per_week: budget.value }), 150)
+  },
+)
+function setBudget() {
+  byHand = false
+  void apply({ budget_per_week: Math.max(budget.value, 0.01) })
+}
 function drag(value: number) {
+  byHand = true
   threshold.value = Math.max(value, 0.01)
   clearTimeout(waiting)
   waiting = setTimeout(() => void apply({ threshold: threshold.value ?? 3 }), 150)
@@ -239,7 +264,7 @@ onBeforeUnmount(() => (roomActions.run = roomActions.stop = null))
           type="number"
           min="0.05"
           step="0.25"
-          @change="apply({ budget_per_week: Math.max(budget, 0.01) })"
+          @change="setBudget"
       /></label>
       <p class="second sentence">
         A score is the distance from the one-step forecast in robust spreads; forecast and spread were learned

@@ -15,7 +15,10 @@ import { useExperiment } from '../walkforward/useExperiment'
 const store = useProject()
 const view = useView()
 const id = computed(() => store.choices.outlook_id)
-const { experiment } = useExperiment(computed(() => store.choices.experiment_id))
+const { experiment } = useExperiment(
+  computed(() => store.choices.experiment_id),
+  false,
+)
 const { data: line } = useLine()
 const { data: outlook } = useFetched<Shapes['OutlookView']>(
   () => [id.value, view.series, store.tick(`outlook ${id.value}`)],

@@ -2,10 +2,12 @@
 import { computed } from 'vue'
 import { fixed, signed } from '../../state/format'
 import { markOf } from '../../theme/theme'
+import type { Shapes } from '../../api/client'
 import type { BoardRow } from './useExperiment'
 
 const props = defineProps<{
   rows: BoardRow[]
+  metrics: Shapes['MetricView'][]
   baseline: string
   folds: number
   unit: string
@@ -39,6 +41,31 @@ const whisker = (row: BoardRow) => ({
   left: `${at(row.skill_low ?? 0)}%`,
   width: `${Math.max(at(row.skill_high ?? 0) - at(row.skill_low ?? 0), 0)}%`,
 })
+const HELP: Record<string, string> = {
+  mase: 'Mean absolute error in units of the seasonal naive one',
+  rmsse: 'Root mean squared error in units of the seasonal naive one',
+  smape: 'Symmetric percentage error',
+  pinball: 'Mean pinball loss of the ends of the ranges',
+  crps: 'Continuous ranked probability score, from the ranges',
+}
+const DIGITS: Record<string, number> = { series: 2, percent: 1, none: 3, share: 1 }
+const unitOf = (metric: Shapes['MetricView']) =>
+  ({ series: props.unit, percent: '%', share: '%', none: '' })[metric.unit] ?? ''
+function errorOf(metric: Shapes['MetricView'], row: BoardRow) {
+  const value = row.errors[metric.name] ?? null
+  return fixed(metric.unit === 'share' && value !== null ? value * 100 : value, DIGITS[metric.unit] ?? 3)
+}
+/** Whether an entrant that had its turn forecast nothing at all. */
+const nothingOf = (row: BoardRow) =>
+  row.reasons.length > 0 && Object.values(row.errors).every((v) => v === null)
+/** Every reason for what is missing, with where. */
+const whyOf = (row: BoardRow) =>
+  row.reasons
+    .map(
+      (each) =>
+        `${each.text} (fold ${each.folds.map((fold) => fold + 1).join(', ')}${each.series.length ? `: ${each.series.slice(0, 5).join(', ')}${each.series.length > 5 ? ' …' : ''}` : ''})`,
+    )
+    .join('\n')
 const dash = (name: string) => markOf(props.contenders, name).dash.join(' ')
 const css = (name: string) => markOf(props.contenders, name).css
 </script>
@@ -51,9 +78,9 @@ const css = (name: string) => markOf(props.contenders, name).css
           <th></th>
           <th class="left">contender</th>
           <th colspan="2" class="left">skill against {{ baseline }}</th>
-          <th title="Mean absolute error in units of the seasonal naive one">MASE</th>
-          <th>RMSE {{ unit }}</th>
-          <th title="Symmetric percentage error">sMAPE %</th>
+          <th v-for="metric in metrics" :key="metric.name" :title="HELP[metric.name]">
+            {{ metric.title }} {{ unitOf(metric) }}
+          </th>
           <th title="RMSE after the chain, not comparable between chains">flat RMSE</th>
           <th title="Share of truths inside the 95 % range">95 % covers</th>
           <th>fit s</th>
@@ -92,7 +119,15 @@ const css = (name: string) => markOf(props.contenders, name).css
               </svg>
             </button>
           </td>
-          <td class="left name" :title="row.contender">{{ row.contender }}</td>
+          <td class="left name" :title="whyOf(row) || row.contender">
+            {{ row.contender }}
+            <span
+              v-if="row.reasons.length"
+              class="worse"
+              :aria-label="`Some forecasts of ${row.contender} are missing`"
+              >!</span
+            >
+          </td>
           <td
             class="number"
             :class="row.baseline || row.skill === null ? '' : (row.skill ?? 0) >= 0 ? 'better' : 'worse'"
@@ -110,9 +145,15 @@ const css = (name: string) => markOf(props.contenders, name).css
               ></i>
             </div>
           </td>
-          <td class="number">{{ fixed(row.mase, 3) }}</td>
-          <td class="number">{{ fixed(row.rmse, 2) }}</td>
-          <td class="number">{{ fixed(row.smape, 1) }}</td>
+          <td
+            v-for="(metric, i) in metrics"
+            :key="metric.name"
+            class="number"
+            :class="{ reason: nothingOf(row) }"
+            :title="whyOf(row)"
+          >
+            {{ nothingOf(row) ? (i ? '' : 'no forecast') : errorOf(metric, row) }}
+          </td>
           <td class="number">{{ fixed(row.flat_rmse, 3) }}</td>
           <td
             class="number"
@@ -176,6 +217,9 @@ tr {
   background: none;
   padding: 4px 0;
   cursor: pointer;
+}
+.reason {
+  color: var(--worse);
 }
 .bars {
   min-width: 120px;

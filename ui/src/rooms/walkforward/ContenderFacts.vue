@@ -15,7 +15,9 @@ import type { BoardRow } from './useExperiment'
 const props = defineProps<{
   experiment: Shapes['ExperimentView']
   contender: string
-  fold: number
+  fold: number | null
+  learned: boolean
+  note: string
   rows: BoardRow[]
   sentence: string
 }>()
@@ -24,14 +26,15 @@ const view = useView()
 const router = useRouter()
 const entry = computed(() => props.experiment.contenders.find((each) => each.name === props.contender))
 const { data: facts } = useFetched<Shapes['FactsView'] | null>(
-  () => [props.experiment.id, props.contender, props.fold, view.series, props.experiment.done],
-  async (signal) => {
+  () => [props.experiment.id, props.contender, props.fold, view.series, props.learned],
+  (signal) => {
+    // Asked only for what is there: nothing had learned by a cutoff left of the first fold.
+    if (props.fold === null || !props.learned) return null
     const params = {
       path: { experiment_id: props.experiment.id },
       query: { contender: props.contender, fold: props.fold, series: view.series },
     }
-    const answer = await client.GET('/api/v1/experiments/{experiment_id}/facts', { params, signal })
-    return answer.data ?? null
+    return unwrap(client.GET('/api/v1/experiments/{experiment_id}/facts', { params, signal }))
   },
 )
 const learners = computed(() => props.rows.filter((row) => !row.baseline))
@@ -116,7 +119,8 @@ async function makeOutlook() {
 
 <template>
   <h1>{{ contender }}</h1>
-  <p class="second sentence">
+  <p v-if="fold === null" class="second sentence">{{ note || 'Nothing is learned yet.' }}</p>
+  <p v-else class="second sentence">
     fold {{ fold + 1 }} of {{ experiment.folds.length
     }}<template v-if="facts"
       >, {{ number(facts.seconds / facts.series, 2) }} s a series<template v-if="facts.series > 1">

@@ -16,7 +16,11 @@ const season = Math.round(store.axis?.grid.seasons[0] ?? 1)
 const name = ref(props.source ? `${props.source.name}, varied` : 'first look')
 const seed = ref(props.source?.seed ?? 1)
 const horizon = season > 1 ? Math.min(season * 2, Math.floor((store.axis?.end ?? 100) / 20) || 1) : 6
-const folds = ref<Record<string, unknown>>({ kind: 'expanding', count: 8, horizon, gap: 0 })
+// A copy starts from the very settings of its source, not from what became of them.
+const folds = ref<Record<string, unknown>>(
+  props.source ? { ...props.source.design } : { kind: 'expanding', count: 8, horizon, gap: 0 },
+)
+const metrics = props.source?.metrics ?? store.catalogue?.default_metrics ?? []
 const entries = ref<Entry[]>(
   props.source
     ? (JSON.parse(JSON.stringify(props.source.contenders.map((each) => each.document))) as Entry[])
@@ -93,7 +97,8 @@ async function start() {
     purpose: 'judge',
     seed: seed.value,
     folds: folds.value,
-    metrics: ['mase', 'rmse', 'mae', 'smape'],
+    metrics,
+    ...(props.source ? { levels: props.source.levels } : {}),
     baseline: baseline.value,
     contenders: entries.value,
     run: true,
@@ -105,22 +110,6 @@ async function start() {
   if (!made) return
   await store.reload()
   emit('close')
-}
-if (props.source) {
-  const first = props.source.folds[0]
-  const second = props.source.folds[1]
-  if (first) {
-    const span = first.score_stop - first.score_start
-    folds.value = {
-      kind: second && second.learn_start !== first.learn_start ? 'sliding' : 'expanding',
-      count: props.source.folds.length,
-      horizon: props.source.horizon,
-      gap: props.source.gap,
-      span,
-      every: Math.min(24, props.source.horizon),
-      spacing: second ? second.cutoff - first.cutoff : null,
-    }
-  }
 }
 </script>
 

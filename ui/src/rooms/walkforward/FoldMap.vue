@@ -6,20 +6,13 @@ import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 
 /** A bar per fold on the lanes' axis: learned part solid, gap empty, scored part ticked; a click goes there. */
-const props = defineProps<{ folds: Shapes['FoldView'][] }>()
+const props = defineProps<{ folds: Shapes['FoldView'][]; here: number | null }>()
 const store = useProject()
 const view = useView()
 const at = (position: number) => {
   const time = store.axis?.time(position) ?? 0
   return Math.min(Math.max(((time - view.span[0]) / (view.span[1] - view.span[0])) * 100, 0), 100)
 }
-const here = computed(() => {
-  let found = -1
-  props.folds.forEach((fold, i) => {
-    if (fold.cutoff <= view.cutoff) found = i
-  })
-  return found
-})
 const bars = computed(() =>
   props.folds.map((fold) => ({
     fold,

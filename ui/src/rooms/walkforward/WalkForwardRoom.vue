@@ -20,7 +20,7 @@ import { useExperiment } from './useExperiment'
 const store = useProject()
 const view = useView()
 const id = computed(() => store.choices.experiment_id)
-const { experiment, rows, active, run, stop } = useExperiment(id)
+const { experiment, board, rows, active, run, stop } = useExperiment(id)
 const { data: line } = useLine()
 const editing = ref(false)
 const selected = ref('')
@@ -48,12 +48,9 @@ function toggle(name: string) {
 }
 
 const cutoffs = computed(() => (experiment.value?.folds ?? []).map((fold) => fold.cutoff))
-let placed = 0
 watch(cutoffs, (now) => {
-  if (!now.length || placed === id.value) return
-  placed = id.value ?? 0
-  if (!now.includes(view.cutoff) && view.cutoff < (now[0] ?? 0))
-    view.setCutoff(now[Math.floor(now.length / 2)] ?? view.cutoff, true)
+  if (now.length && view.cutoff < (now[0] ?? 0))
+    view.suggestCutoff(now[Math.floor(now.length / 2)] ?? view.cutoff)
 })
 
 const { data: forecasts } = useFetched<Shapes['ForecastsView']>(
@@ -121,7 +118,11 @@ const flatLane = computed<LaneSeries[]>(() =>
       }
     }),
 )
-const fold = computed(() => Math.max(0, cutoffs.value.filter((each) => each <= view.cutoff).length - 1))
+/** The fold that had learned by the cutoff, as the server says; null before the first. */
+const fold = computed(() => forecasts.value?.fold ?? null)
+const learned = computed(() =>
+  (forecasts.value?.forecasts ?? []).some((each) => each.contender === selected.value),
+)
 const best = computed(
   () =>
     [...rows.value]
@@ -137,6 +138,17 @@ const sentence = computed(() => {
   const range =
     row.skill_low === null ? '' : `, 95 % interval ${signed(row.skill_low)} … ${signed(row.skill_high)}`
   return `${row.contender} is best, skill ${signed(row.skill)}${range}: ${sure ? `it beats ${base}` : 'not clearly different from ' + base}.`
+})
+
+/** What is missing and why, the first reason in words. */
+const missing = computed(() => {
+  const failures = experiment.value?.failures ?? []
+  const first = failures[0]
+  if (!first) return ''
+  const cells = failures.filter((each) => each.series === null).length
+  const declined = failures.length - cells
+  const parts = [cells ? `${cells} cells failed` : '', declined ? `${declined} forecasts declined` : '']
+  return `${parts.filter(Boolean).join(', ')}: ${first.contender}: ${first.reason}`
 })
 
 watchEffect(() => {
@@ -159,7 +171,7 @@ onBeforeUnmount(() => {
     @act="editing = true"
   />
   <RoomFrame v-else strip needs-data :origins="cutoffs">
-    <FoldMap v-if="experiment" :folds="experiment.folds" class="folds">
+    <FoldMap v-if="experiment" :folds="experiment.folds" :here="fold" class="folds">
       <span class="tag second"
         >folds, {{ cutoffs.length }} × {{ store.axis?.steps(experiment.horizon) }} ahead{{
           experiment.gap ? `, gap ${store.axis?.steps(experiment.gap)}` : ''
@@ -189,6 +201,7 @@ onBeforeUnmount(() => {
     <BoardTable
       v-if="experiment"
       :rows="rows"
+      :metrics="board?.metrics ?? []"
       :baseline="experiment.baseline"
       :folds="cutoffs.length"
       :unit="view.unit"
@@ -207,10 +220,7 @@ onBeforeUnmount(() => {
           }}.</template
         >
         <template v-if="experiment.state === 'stopped'"> Stopped; what is done is kept.</template>
-        <span v-if="experiment.failures.length" class="worse">
-          {{ experiment.failures.length }} cells failed: {{ experiment.failures[0]?.contender }}:
-          {{ experiment.failures[0]?.reason }}</span
-        >
+        <span v-if="missing" class="worse">{{ missing }}</span>
       </p>
     </BoardTable>
     <template #inspector>
@@ -219,6 +229,8 @@ onBeforeUnmount(() => {
         :experiment="experiment"
         :contender="selected"
         :fold="fold"
+        :learned="learned"
+        :note="forecasts?.note ?? ''"
         :rows="rows"
         :sentence="sentence"
       />

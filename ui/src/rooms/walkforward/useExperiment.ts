@@ -3,28 +3,12 @@ import { attempt, client, unwrap, type Shapes } from '../../api/client'
 import { useFetched } from '../../charts/useLine'
 import { useProject } from '../../state/project'
 
-export interface BoardRow {
-  contender: string
-  baseline: boolean
-  family: string | null
-  cells: number
-  skill: number | null
-  skill_low: number | null
-  skill_high: number | null
-  mase: number | null
-  rmse: number | null
-  mae: number | null
-  smape: number | null
-  flat_rmse: number | null
-  coverage: number | null
-  seconds: number
-  best_in: number
-  skill_by_fold: (number | null)[]
-  skill_by_step: (number | null)[]
-}
+export type BoardRow = Shapes['BoardRowView']
+
+const REST = 8
 
 /** An experiment and its board, refetched as cells finish; run and stop. */
-export function useExperiment(id: Ref<number | undefined>) {
+export function useExperiment(id: Ref<number | undefined>, withBoard = true) {
   const store = useProject()
   const tick = computed(() => store.tick(`experiment ${id.value}`))
   const { data: experiment } = useFetched<Shapes['ExperimentView']>(
@@ -39,11 +23,12 @@ export function useExperiment(id: Ref<number | undefined>) {
           )
         : null,
     150,
+    REST,
   )
   const { data: board } = useFetched<Shapes['BoardView']>(
     () => [id.value, tick.value],
     (signal) =>
-      id.value
+      id.value && withBoard
         ? unwrap(
             client.GET('/api/v1/experiments/{experiment_id}/board', {
               params: { path: { experiment_id: id.value } },
@@ -51,9 +36,10 @@ export function useExperiment(id: Ref<number | undefined>) {
             }),
           )
         : null,
-    400,
+    300,
+    REST,
   )
-  const rows = computed(() => (board.value?.rows ?? []) as unknown as BoardRow[])
+  const rows = computed(() => board.value?.rows ?? [])
   const active = computed(() => ['running', 'queued'].includes(experiment.value?.state ?? ''))
 
   async function run() {

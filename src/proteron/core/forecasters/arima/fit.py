@@ -14,8 +14,9 @@ from proteron.core.forecasters.arima.likelihood import (
     polynomials,
     profiled,
 )
-from proteron.core.forecasters.local import information, prediction_variance, variance_error
+from proteron.core.forecasters.criteria import information
 from proteron.core.forecasters.minimise import covariance_from, errors_of
+from proteron.core.forecasters.ranges import prediction_variance, variance_error
 from proteron.core.panel import Floats
 
 _TOLERANCE = 1e-10

@@ -12,9 +12,11 @@ from proteron.core.forecasters.arima.filters import ahead, conditional_states, l
 from proteron.core.forecasters.arima.fit import ArimaFit, Orders, differenced, fit_arima
 from proteron.core.forecasters.arima.polynomials import impulses
 from proteron.core.forecasters.arima.search import Limits, Tried, choose_orders, differences
-from proteron.core.forecasters.explain import Curve, Picture
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster, spread_out, widening
+from proteron.core.forecasters.local import Learned, LocalForecaster
+from proteron.core.forecasters.noise import Noise
+from proteron.core.forecasters.pictures import Curve, Picture
+from proteron.core.forecasters.ranges import spread_out, widening
 from proteron.core.panel import Floats, Panel
 from proteron.core.phases import previous_of_phase
 from proteron.core.timeline import Ints
@@ -72,7 +74,7 @@ class Arima(LocalForecaster):
         text = f"{self.title} {self.order}"
         return f"{text} {self.seasonal}" if self.seasonal and any(self.seasonal) else text
 
-    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+    def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
         values = np.ascontiguousarray(known.series(index))
         present = np.flatnonzero(np.isfinite(values))
         offset = int(present[0])
@@ -83,14 +85,13 @@ class Arima(LocalForecaster):
             fitted, tried = _constant_fit(values), list[Tried]()
         else:
             fitted, tried = self._fit(values, rest, known.axis.step.season)
-        return {
+        return Learned({
             "offset": offset, "orders": np.array([*_order_numbers(fitted.orders)], dtype=np.float64),
             "coefficients": fitted.coefficients, "effects": fitted.effects,
             "covariance": fitted.covariance,
             "variance": fitted.variance, "loglik": fitted.loglik, "free": fitted.free, "count": fitted.count,
             "constant": float(bool(fitted.effect_names) and fitted.effect_names[0] in ("mean", "drift")),
-            "~tried": [each.document for each in tried],
-        }  # fmt: skip
+        }, {"tried": [each.document for each in tried]})  # fmt: skip
 
     def _fit(self, values: Floats, outside: Floats | None, season: int) -> tuple[ArimaFit, list[Tried]]:
         period = self.period or (season if season <= _LONGEST_SEASON else 1)
@@ -140,7 +141,7 @@ class Arima(LocalForecaster):
         length = min(len(column) for column in columns)
         return np.column_stack([column[:length] for column in columns])
 
-    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+    def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         fitted, offset = _fitted(learned, self.covariates), int(learned["offset"])
         length = len(values) - offset
         effect = _effect(fitted, learned, length + horizon, offset)
@@ -174,18 +175,17 @@ class Arima(LocalForecaster):
         before = sliding_window_view(rest, lost)[:, ::-1] if lost else np.empty((count + 1, 0))
         return kept, np.ascontiguousarray(before)
 
-    def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
+    def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
         fitted = _fitted(learned, self.covariates)
         return np.sqrt(fitted.ahead_variance * np.cumsum(_integrated(fitted, horizon) ** 2)) * _wider(fitted, horizon)
 
-    def paths_of(
-        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
-    ) -> Floats | None:
+    def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        horizon = noise.errors.shape[1]
         fitted = _fitted(learned, self.covariates)
         weights = _integrated(fitted, horizon)
         mean = self.means_of(learned, values, np.array([at]), horizon)[0]
-        noise = rng.normal(scale=np.sqrt(fitted.ahead_variance), size=(count, horizon))
-        return mean + spread_out(noise, weights) * _wider(fitted, horizon)
+        errors = np.sqrt(fitted.ahead_variance) * noise.errors
+        return mean + spread_out(errors, weights) * _wider(fitted, horizon)
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
         learned = self.learned(state, key)
@@ -209,7 +209,7 @@ class Arima(LocalForecaster):
                 curves.append(Curve(label, np.asarray(found.real, float), np.asarray(found.imag, float), "points"))
         return [Picture("Inverse roots", "real part", tuple(curves))] if len(curves) > 1 else []
 
-    def summary_of(self, learned: dict[str, Any]) -> str:
+    def summary_of(self, learned: Learned) -> str:
         fitted = _fitted(learned, self.covariates)
         parts = [f"{name} {value:.3g}" for name, value in fitted.parameters.items() if name != "variance"]
         return f"ARIMA {fitted.orders}{': ' + ', '.join(parts[:8]) if parts else ''}."
@@ -226,7 +226,7 @@ def _constant_fit(values: Floats) -> ArimaFit:
     return ArimaFit(Orders(), np.empty(0), np.array([level]), ("mean",), np.zeros((1, 1)), 0.0, np.nan, 2, count, 0)
 
 
-def _fitted(learned: dict[str, Any], covariates: tuple[str, ...]) -> ArimaFit:
+def _fitted(learned: Learned, covariates: tuple[str, ...]) -> ArimaFit:
     orders = Orders(*(int(each) for each in learned["orders"]))
     names = (*(("mean" if orders.d + orders.seasonal_d == 0 else "drift",) if learned["constant"] else ()), *covariates)
     size = sum(orders.counts)
@@ -238,7 +238,7 @@ def _fitted(learned: dict[str, Any], covariates: tuple[str, ...]) -> ArimaFit:
     )  # fmt: skip
 
 
-def _effect(fitted: ArimaFit, learned: dict[str, Any], length: int, offset: int) -> Floats:
+def _effect(fitted: ArimaFit, learned: Learned, length: int, offset: int) -> Floats:
     """What constant and covariates add to each of `length` points from the first known one on; NaN where unknown."""
     total = np.zeros(length)
     names = list(fitted.effect_names)
@@ -246,7 +246,7 @@ def _effect(fitted: ArimaFit, learned: dict[str, Any], length: int, offset: int)
         total += fitted.effects[0] * (np.ones(length) if names[0] == "mean" else np.arange(1.0, length + 1))
         names = names[1:]
     if names:
-        columns = learned["outside"][offset : offset + length]
+        columns = learned.outside[offset : offset + length]
         there = columns @ fitted.effects[len(fitted.effects) - len(names) :]
         total[: len(there)] += there
         total[len(there) :] = np.nan

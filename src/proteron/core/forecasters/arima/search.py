@@ -43,7 +43,8 @@ class Tried:
     @property
     def document(self) -> dict[str, Any]:
         value = float(self.criterion) if np.isfinite(self.criterion) else None
-        return {"orders": str(self.orders), "constant": self.constant, "criterion": value, "reason": self.reason}
+        form = str(self.orders) + (" with constant" if self.constant else "")
+        return {"form": form, "criterion": value, "reason": self.reason}
 
 
 def differences(values: Floats, period: int) -> tuple[int, int]:

@@ -1,14 +1,16 @@
 """Regression on covariates as a forecaster."""
 
-from typing import Any, ClassVar, Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field, field_validator, model_validator
 from scipy import special
 
 from proteron.core.errors import SettingsError, TooShortError
+from proteron.core.forecasters.criteria import information
 from proteron.core.forecasters.forecaster import Coefficient, ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster, information
+from proteron.core.forecasters.local import Learned, LocalForecaster
+from proteron.core.forecasters.noise import Noise
 from proteron.core.forecasters.regression.solve import (
     LeastSquares,
     coordinate_path,
@@ -81,7 +83,7 @@ class Regression(LocalForecaster):
         columns, _ = design(panel, index, self._terms(panel), first)
         return np.column_stack([np.ones(len(columns)), columns]) if self.intercept else columns
 
-    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+    def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
         values, first = known.series(index), int(known.starts[index])
         terms = self._terms(known)
         columns, names = design(known, index, terms, first)
@@ -106,12 +108,11 @@ class Regression(LocalForecaster):
         squares = float((fitted.residuals**2).sum())
         loglik = -0.5 * count * (np.log(2 * np.pi * max(squares / count, 1e-300)) + 1)
         total = float(((target - target.mean()) ** 2).sum())
-        return {
+        return Learned({
             "coefficients": full, "errors": errors, "inflation": inflation, "covariance": covariance,
             "variance": fitted.variance, "left": fitted.left, "count": count, "loglik": loglik,
-            "r_squared": 1 - squares / total if total > 0 else np.nan, "~names": list(names),
-            "~afterwards": _known_afterwards(known, terms),
-        }  # fmt: skip
+            "r_squared": 1 - squares / total if total > 0 else np.nan,
+        }, {"names": list(names), "afterwards": _known_afterwards(known, terms)})  # fmt: skip
 
     def _solve(self, columns: Floats, target: Floats, names: list[str]) -> LeastSquares:
         if self.loss == "quantile":
@@ -154,15 +155,15 @@ class Regression(LocalForecaster):
             coefficients[~free] = middle - centre @ slopes
         return _bare(coefficients, target - columns @ coefficients, target, int(kept[best]) + 1)
 
-    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
-        columns = learned["outside"]
+    def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        columns = learned.outside
         coefficients = learned["coefficients"][: columns.shape[1]]
         places = at[:, None] + np.arange(horizon)
-        inside = (places < len(columns)) & (not learned["~afterwards"])
+        inside = (places < len(columns)) & (not learned.facts["afterwards"])
         return np.where(inside, (columns @ coefficients)[np.where(inside, places, 0)], np.nan)
 
-    def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
-        columns = learned["outside"]
+    def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
+        columns = learned.outside
         width = columns.shape[1]
         shown = np.full((horizon, width), np.nan)
         there = columns[at : at + horizon]
@@ -172,15 +173,14 @@ class Regression(LocalForecaster):
         wider = special.stdtrit(left, 0.975) / special.ndtri(0.975) if left > 0 else 1.0
         return np.asarray(wider * np.sqrt(float(learned["variance"]) + np.maximum(doubt, 0.0)))
 
-    def paths_of(
-        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
-    ) -> Floats | None:
+    def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        count, horizon = noise.errors.shape
         mean = self.means_of(learned, values, np.array([at]), horizon)[0]
         spread = self.spreads_of(learned, values, at, horizon)
         own = np.sqrt(float(learned["variance"]))
         assert spread is not None
         doubt = np.sqrt(np.maximum(spread**2 - own**2, 0.0))
-        return mean + rng.normal(scale=own, size=(count, horizon)) + rng.normal(size=(count, 1)) * doubt
+        return mean + own * noise.errors + noise.rng.normal(size=(count, 1)) * doubt
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
         return self._named(state, key, "coefficients")
@@ -199,7 +199,7 @@ class Regression(LocalForecaster):
         if learned is None:
             return []
         rows = []
-        for place, name in enumerate(learned["~names"]):
+        for place, name in enumerate(learned.facts["names"]):
             estimate, error = float(learned["coefficients"][place]), float(learned["errors"][place])
             t = estimate / error if error > 0 else np.nan
             p = float(2 * special.stdtr(max(float(learned["left"]), 1), -abs(t)))
@@ -210,20 +210,20 @@ class Regression(LocalForecaster):
         learned = self.learned(state, key)
         if learned is None:
             return {}
-        return dict(zip(learned["~names"], learned[what].tolist(), strict=False))
+        return dict(zip(learned.facts["names"], learned[what].tolist(), strict=False))
 
     def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
         learned = self.learned(state, key)
         if learned is None:
             return {}
-        found = information(float(learned["loglik"]), len(learned["~names"]) + 1, int(learned["count"]))
+        found = information(float(learned["loglik"]), len(learned.facts["names"]) + 1, int(learned["count"]))
         return found | {"r_squared": float(learned["r_squared"])}
 
-    def summary_of(self, learned: dict[str, Any]) -> str:
-        if learned["~afterwards"]:
-            names = ", ".join(f"“{name}”" for name in learned["~afterwards"])
+    def summary_of(self, learned: Learned) -> str:
+        if learned.facts["afterwards"]:
+            names = ", ".join(f"“{name}”" for name in learned.facts["afterwards"])
             return f"No forecast: {names} is only known afterwards; the coefficients stand as an explanation."
-        pairs = list(zip(learned["~names"], learned["coefficients"].tolist(), strict=False))
+        pairs = list(zip(learned.facts["names"], learned["coefficients"].tolist(), strict=False))
         parts = " ".join(f"{value:+.4g} × {name}" for name, value in pairs[:6] if name != "intercept")
         start = dict(pairs).get("intercept")
         more = " …" if len(pairs) > 6 else ""

@@ -1,13 +1,15 @@
 """The average of three smoothings: hard to beat for its price."""
 
-from typing import Any, ClassVar, Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
 
 from proteron.core.errors import TooShortError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster, prediction_variance, spread_out
+from proteron.core.forecasters.local import Learned, LocalForecaster
+from proteron.core.forecasters.noise import Noise
+from proteron.core.forecasters.ranges import prediction_variance, spread_out
 from proteron.core.forecasters.smoothing.doubt import doubt_of
 from proteron.core.forecasters.smoothing.fit import FittedForm, fit_form, run, seasonal_figure
 from proteron.core.forecasters.smoothing.forecaster import Part, means_after
@@ -36,7 +38,7 @@ class SmoothingAverage(LocalForecaster):
     period: int | None = Field(None, ge=1, title="Period", description="Empty: the step's own season.")
     season: Part = Field("auto", title="Season", description="Auto: by a test.")
 
-    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+    def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
         values = np.ascontiguousarray(known.series(index))
         present = np.flatnonzero(np.isfinite(values))
         offset = int(present[0])
@@ -52,14 +54,14 @@ class SmoothingAverage(LocalForecaster):
                 continue
             weights[row], starts[row] = fitted.weights, fitted.start
             errors[row] = np.sqrt(doubt_of(fitted, flat)[0][0, 0])
-        learned = {"offset": offset, "way": float({None: 0, "add": 1, "mul": 2}[way]), "figure": figure,
-                   "period": len(figure), "weights": weights, "starts": starts, "errors": errors}  # fmt: skip
+        learned = Learned({"offset": offset, "way": float({None: 0, "add": 1, "mul": 2}[way]), "figure": figure,
+                   "period": len(figure), "weights": weights, "starts": starts, "errors": errors})  # fmt: skip
         gaps = flat - self._flat_means(learned, flat, np.arange(len(flat)), 1)[:, 0]
         gaps = gaps[np.isfinite(gaps)]
         spent = 4 + (len(figure) if way else 0)
         return learned | {"spread": np.sqrt(prediction_variance(float((gaps**2).sum()), len(gaps), spent))}
 
-    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+    def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         way, offset = (None, "add", "mul")[int(learned["way"])], int(learned["offset"])
         figure = learned["figure"][: int(learned["period"])]
         flat = without_season(np.ascontiguousarray(values[offset:]), figure, way)
@@ -71,7 +73,7 @@ class SmoothingAverage(LocalForecaster):
         return out
 
     @staticmethod
-    def _flat_means(learned: dict[str, Any], flat: Floats, at: Ints, horizon: int) -> Floats:
+    def _flat_means(learned: Learned, flat: Floats, at: Ints, horizon: int) -> Floats:
         answers = []
         for form, weights, start in zip(_FORMS, learned["weights"], learned["starts"], strict=True):
             if np.isfinite(weights).all():
@@ -80,7 +82,7 @@ class SmoothingAverage(LocalForecaster):
         return np.asarray(np.mean(answers, axis=0))
 
     @staticmethod
-    def _moves(learned: dict[str, Any], horizon: int) -> Floats:
+    def _moves(learned: Learned, horizon: int) -> Floats:
         """What a one-step error does to each step after it, (horizon,), 1 first."""
         steps, each = np.arange(1.0, horizon), []
         for form, (level, trend, _, damping) in zip(_FORMS, learned["weights"], strict=True):
@@ -89,23 +91,22 @@ class SmoothingAverage(LocalForecaster):
                 each.append(level + (trend * summed if form.trend else 0.0 * steps))
         return np.concatenate([[1.0], np.mean(each, axis=0)])
 
-    def _sizes(self, learned: dict[str, Any], at: int, horizon: int) -> Floats:
+    def _sizes(self, learned: Learned, at: int, horizon: int) -> Floats:
         """What a unit of the flat series is at each step, (horizon,)."""
         if int(learned["way"]) != 2:
             return np.ones(horizon)
         figure = learned["figure"][: int(learned["period"])]
         return np.asarray(figure[(at - int(learned["offset"]) + np.arange(horizon)) % len(figure)])
 
-    def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
+    def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
         wide = float(learned["spread"]) * np.sqrt(np.cumsum(self._moves(learned, horizon) ** 2))
         return wide * self._sizes(learned, at, horizon)
 
-    def paths_of(
-        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
-    ) -> Floats | None:
+    def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        horizon = noise.errors.shape[1]
         mean = self.means_of(learned, values, np.array([at]), horizon)[0]
-        noise = rng.normal(scale=float(learned["spread"]), size=(count, horizon))
-        return mean + spread_out(noise, self._moves(learned, horizon)) * self._sizes(learned, at, horizon)
+        errors = float(learned["spread"]) * noise.errors
+        return mean + spread_out(errors, self._moves(learned, horizon)) * self._sizes(learned, at, horizon)
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
         learned = self.learned(state, key)
@@ -119,7 +120,7 @@ class SmoothingAverage(LocalForecaster):
             return {}
         return {f"level_weight {name}": float(each) for name, each in zip(_NAMES, learned["errors"], strict=True)}
 
-    def summary_of(self, learned: dict[str, Any]) -> str:
+    def summary_of(self, learned: Learned) -> str:
         weights = ", ".join(f"{each[0]:.3g}" for each in learned["weights"] if np.isfinite(each[0]))
         season = ("no season", "a season added", "a season multiplied")[int(learned["way"])]
         return f"Three smoothings with level weights {weights}, averaged; {season}."

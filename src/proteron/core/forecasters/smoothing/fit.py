@@ -7,7 +7,8 @@ from typing import Literal
 import numpy as np
 
 from proteron.core.errors import TooShortError
-from proteron.core.forecasters.local import information, prediction_variance
+from proteron.core.forecasters.criteria import information
+from proteron.core.forecasters.ranges import prediction_variance
 from proteron.core.forecasters.smoothing.climb import fit
 from proteron.core.forecasters.smoothing.forms import Form
 from proteron.core.forecasters.smoothing.kernels import average_apart, smooth

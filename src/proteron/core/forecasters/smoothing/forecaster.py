@@ -7,10 +7,12 @@ import numpy as np
 from pydantic import BeforeValidator, Field, model_validator
 
 from proteron.core.errors import SettingsError, TooShortError
-from proteron.core.forecasters.explain import Curve, Picture
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import LocalForecaster, variance_error, widening
+from proteron.core.forecasters.local import Learned, LocalForecaster
 from proteron.core.forecasters.minimise import errors_of
+from proteron.core.forecasters.noise import Noise
+from proteron.core.forecasters.pictures import Curve, Picture
+from proteron.core.forecasters.ranges import variance_error, widening
 from proteron.core.forecasters.smoothing.doubt import doubt_of
 from proteron.core.forecasters.smoothing.fit import (
     FittedForm,
@@ -85,7 +87,7 @@ class Smoothing(LocalForecaster):
             return self.title
         return f"{self.title}, {', '.join(f'{value} {name}' for name, value in given.items() if value != 'none')}"
 
-    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+    def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
         values = np.ascontiguousarray(known.series(index))
         present = np.isfinite(values)
         values, first = values[int(np.flatnonzero(present)[0]) :], int(np.flatnonzero(present)[0])
@@ -107,13 +109,12 @@ class Smoothing(LocalForecaster):
             raise TooShortError("Smoothing found no weights that go with these values.", field="trend")
         fixed = np.array([np.nan if each is None else each for each in given], dtype=np.float64)
         weight_doubt, start_errors = doubt_of(best, values, fixed, self.starts == "optimised")
-        return {
+        return Learned({
             "offset": first, "form": _coded(best.form), "period": best.period, "weights": best.weights,
             "weight_doubt": weight_doubt, "start_errors": start_errors,
             "start": best.start, "variance": best.variance, "loglik": best.loglik, "free": best.free,
             "count": best.count,
-            "~tried": [{"form": each.form.words, **each.criteria} for each in tried[:30]],
-        }  # fmt: skip
+        }, {"tried": [{"form": each.form.words, **each.criteria} for each in tried[:30]]})  # fmt: skip
 
     def _starts_of(self, form: Form, period: int) -> Starts | Floats:
         """How a form begins: by a way, or the start values (2 + period,) that are stated."""
@@ -157,18 +158,18 @@ class Smoothing(LocalForecaster):
             errors.append(error if np.isfinite(error) else np.inf)
         return forms[int(np.argmin(errors))]
 
-    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+    def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         fitted, rest, local = self._placed(learned, values, at)
         out = np.full((len(at), horizon), np.nan)
         out[local >= 0] = means_after(fitted, run(fitted, rest), local[local >= 0], horizon)
         return out
 
-    def _placed(self, learned: dict[str, Any], values: Floats, at: Any) -> tuple[FittedForm, Floats, Any]:
+    def _placed(self, learned: Learned, values: Floats, at: Any) -> tuple[FittedForm, Floats, Any]:
         """The fitted form, values from its first point on, and places counted from there."""
         offset = int(learned["offset"])
         return _fitted(learned), np.ascontiguousarray(values[offset:]), at - offset
 
-    def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
+    def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
         fitted, rest, local = self._placed(learned, values, at)
         form = fitted.form
         if local < 0 or form.trend == "mul" or (form.season == "mul" and form.error == "add"):
@@ -186,7 +187,7 @@ class Smoothing(LocalForecaster):
         return out
 
     @staticmethod
-    def _wider(learned: dict[str, Any], fitted: FittedForm, horizon: int) -> Floats:
+    def _wider(learned: Learned, fitted: FittedForm, horizon: int) -> Floats:
         """By how much the doubt in the weights widens the ranges of each step, (horizon,), as of added parts."""
         _, trend, season = fitted.form.codes
         nothing = np.zeros(fitted.period)
@@ -198,9 +199,8 @@ class Smoothing(LocalForecaster):
 
         return widening(variance_of, fitted.weights, learned["weight_doubt"])
 
-    def paths_of(
-        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
-    ) -> Floats | None:
+    def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        count, horizon = noise.errors.shape
         fitted, rest, local = self._placed(learned, values, at)
         if local < 0:
             return None
@@ -209,7 +209,7 @@ class Smoothing(LocalForecaster):
         paths = np.empty((count, horizon))
         simulate(
             passed.levels[local], passed.trends[local], passed.seasons[local:], error, trend, season, fitted.weights,
-            rng.normal(scale=np.sqrt(fitted.ahead_variance), size=(count, horizon)), paths,
+            np.sqrt(fitted.ahead_variance) * noise.errors, paths,
         )  # fmt: skip
         mean = self.means_of(learned, values, np.array([at]), horizon)[0]
         return mean + (paths - mean) * self._wider(learned, fitted, horizon)
@@ -258,7 +258,7 @@ class Smoothing(LocalForecaster):
             marks.append((float(fitted.weights[place]), name))
         return [Picture("One-step error against each weight", "weight", tuple(curves), tuple(marks))]
 
-    def summary_of(self, learned: dict[str, Any]) -> str:
+    def summary_of(self, learned: Learned) -> str:
         fitted = _fitted(learned)
         weights = [f"level {fitted.weights[0]:.3g}"]
         if fitted.form.trend is not None:
@@ -291,7 +291,7 @@ def _coded(form: Form) -> Floats:
     return np.array([*form.codes, form.damped], dtype=np.float64)
 
 
-def _fitted(learned: dict[str, Any]) -> FittedForm:
+def _fitted(learned: Learned) -> FittedForm:
     error, trend, season, damped = (int(each) for each in learned["form"])
     period = int(learned["period"])
     form = Form(_WAYS[error], _WAYS[trend], _WAYS[season], bool(damped))

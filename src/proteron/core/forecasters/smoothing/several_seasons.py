@@ -1,20 +1,17 @@
 """Smoothing with several seasons as a forecaster."""
 
-from typing import Annotated, Any, ClassVar, Literal
+from typing import Annotated, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
 
 from proteron.core.errors import TooShortError
-from proteron.core.forecasters.explain import Curve, Picture
+from proteron.core.forecasters.criteria import information
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.local import (
-    LocalForecaster,
-    information,
-    prediction_variance,
-    spread_out,
-    variance_error,
-)
+from proteron.core.forecasters.local import Learned, LocalForecaster
+from proteron.core.forecasters.noise import Noise
+from proteron.core.forecasters.pictures import Curve, Picture
+from proteron.core.forecasters.ranges import prediction_variance, spread_out, variance_error
 from proteron.core.forecasters.smoothing.waves import FittedWaves, WaveForm, choose_waves, standard_errors
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
@@ -51,7 +48,7 @@ class SeveralSeasons(LocalForecaster):
             return "The step has at most one season of which two cycles are known; smoothing does for one."
         return None
 
-    def learn_series(self, known: Panel, index: int, work: Work) -> dict[str, Any]:
+    def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
         values = np.ascontiguousarray(known.series(index))
         present = np.flatnonzero(np.isfinite(values))
         offset = int(present[0])
@@ -71,27 +68,28 @@ class SeveralSeasons(LocalForecaster):
         return self._described(offset, best, tried, values)
 
     @staticmethod
-    def _described(offset: int, best: FittedWaves, tried: list[FittedWaves], values: Floats) -> dict[str, Any]:
+    def _described(offset: int, best: FittedWaves, tried: list[FittedWaves], values: Floats) -> Learned:
         form = best.form
-        return {
+        return Learned({
             "errors": standard_errors(best, values),
             "offset": offset, "free": best.free, "begin": best.begin, "variance": best.variance, "loglik": best.loglik,
             "count": best.count, "spent": form.weights + form.seeds + 1,
-            "~trend": form.trend, "~seasons": [list(each) for each in form.seasons], "~arma": list(form.arma),
-            "~tried": [{"form": each.form.words, **each.criteria} for each in tried],
-        }  # fmt: skip
+        }, {
+            "trend": form.trend, "seasons": [list(each) for each in form.seasons], "arma": list(form.arma),
+            "tried": [{"form": each.form.words, **each.criteria} for each in tried],
+        })  # fmt: skip
 
     @staticmethod
-    def _fitted(learned: dict[str, Any]) -> FittedWaves:
-        seasons = tuple((float(period), int(waves)) for period, waves in learned["~seasons"])
-        form = WaveForm(learned["~trend"], seasons, tuple(learned["~arma"]))
+    def _fitted(learned: Learned) -> FittedWaves:
+        seasons = tuple((float(period), int(waves)) for period, waves in learned.facts["seasons"])
+        form = WaveForm(learned.facts["trend"], seasons, tuple(learned.facts["arma"]))
         return FittedWaves(
             form, np.ascontiguousarray(learned["free"][: form.weights]),
             np.ascontiguousarray(learned["begin"][: form.size]), float(learned["variance"]), float(learned["loglik"]),
             int(learned["count"]),
         )  # fmt: skip
 
-    def means_of(self, learned: dict[str, Any], values: Floats, at: Ints, horizon: int) -> Floats:
+    def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         fitted, offset = self._fitted(learned), int(learned["offset"])
         move, seen, _ = fitted.matrices()
         out = np.full((len(at), horizon), np.nan)
@@ -102,7 +100,7 @@ class SeveralSeasons(LocalForecaster):
             states = states @ move.T
         return out
 
-    def _weights(self, learned: dict[str, Any], horizon: int) -> Floats:
+    def _weights(self, learned: Learned, horizon: int) -> Floats:
         """What a one-step error does to each step after it, (horizon,), 1 first."""
         move, seen, state = self._fitted(learned).matrices()
         out = np.ones(horizon)
@@ -111,15 +109,14 @@ class SeveralSeasons(LocalForecaster):
             state = move @ state
         return out
 
-    def spreads_of(self, learned: dict[str, Any], values: Floats, at: int, horizon: int) -> Floats | None:
+    def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
         return _ahead_spread(learned) * np.sqrt(np.cumsum(self._weights(learned, horizon) ** 2))
 
-    def paths_of(
-        self, learned: dict[str, Any], values: Floats, at: int, horizon: int, count: int, rng: np.random.Generator
-    ) -> Floats | None:
+    def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        horizon = noise.errors.shape[1]
         mean = self.means_of(learned, values, np.array([at]), horizon)[0]
-        noise = rng.normal(scale=_ahead_spread(learned), size=(count, horizon))
-        return mean + spread_out(noise, self._weights(learned, horizon))
+        errors = _ahead_spread(learned) * noise.errors
+        return mean + spread_out(errors, self._weights(learned, horizon))
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
         learned = self.learned(state, key)
@@ -163,12 +160,12 @@ class SeveralSeasons(LocalForecaster):
             out.append(Picture(title, "steps after the cutoff", (Curve("season", steps, np.asarray(shown)),)))
         return out
 
-    def summary_of(self, learned: dict[str, Any]) -> str:
+    def summary_of(self, learned: Learned) -> str:
         fitted = self._fitted(learned)
         words = fitted.form.words
         return f"{words[0].upper()}{words[1:]}; level weight {fitted.learned[0][0]:.3g}."
 
 
-def _ahead_spread(learned: dict[str, Any]) -> float:
+def _ahead_spread(learned: Learned) -> float:
     count = int(learned["count"])
     return float(np.sqrt(prediction_variance(float(learned["variance"]) * count, count, int(learned["spent"]) - 1)))

@@ -11,7 +11,7 @@ from proteron.core.errors import TooShortError
 from proteron.core.forecasters.arima.fit import Orders
 from proteron.core.forecasters.arima.polynomials import to_partial
 from proteron.core.forecasters.arima.search import Limits, choose_orders
-from proteron.core.forecasters.local import information
+from proteron.core.forecasters.criteria import information
 from proteron.core.forecasters.minimise import covariance_from
 from proteron.core.forecasters.smoothing.wave_kernels import maximise_waves, pass_waves, start_of_waves, wave_numbers
 from proteron.core.panel import Floats

@@ -5,9 +5,7 @@ from typing import Any
 
 from port_ellery import write_demo
 from port_ellery.files import EVENTS, EXAMPLE, HOURLY, PRODUCTION
-from proteron.cli.main import DEMO_PROJECT
-from proteron.core.anomalies import scan_folds
-from proteron.core.experiment import Experiment
+from proteron.core.experiment import Experiment, Judging
 from proteron.core.flatten import Chain, LoessSeasons, Log, PeriodSpread
 from proteron.core.intake import read_table
 from proteron.core.windows import WindowPlan
@@ -16,9 +14,11 @@ from proteron.records.database import Database
 from proteron.records.datasets import save_dataset
 from proteron.records.models import OutlookRecord
 from proteron.records.projects import choose, create_project, delete_project
-from proteron.runner import plans
 from proteron.runner.queue import Queue
+from proteron.services.anomalies import scan_of
+from proteron.services.experiments import create, start
 
+DEMO_PROJECT = "Port Ellery inflow"
 _CHAIN = (Log(), LoessSeasons(periods=(24, 168)), PeriodSpread(each="quarter"))
 _PLAN = {
     "lags": [*range(1, 26), 48, 72, 96, 120, 144, 167, 168, 169],
@@ -75,22 +75,16 @@ def _load(database: Database, url: str, folder: Path, name: str) -> None:
     data = example.data
     reading = read_table(folder / HOURLY, data.roles, data.step, data.zone, data.unit)
     panel = reading.panel
-    plan = plans.ExperimentPlan(
-        seed=example.seed, folds=example.folds, metrics=example.metrics, baseline=example.chosen_baseline,
-        contenders=example.contenders,
-    )  # fmt: skip
+    judging = Judging.model_validate({name: getattr(example, name) for name in Judging.model_fields})
     using = example.anomalies.using if example.anomalies else example.contenders[-1].name
-    scan = plans.ExperimentPlan(
-        seed=example.seed, folds=scan_folds(panel), metrics=("mae",), baseline=using,
-        contenders=(example.entry(using),),
-    )  # fmt: skip
     best = example.contenders[-1]
     with database.session() as session:
         delete_project(session, name)
         project = create_project(session, name)
         dataset = save_dataset(session, project.id, HOURLY.removesuffix(".csv"), reading)
-        judged = plans.create(session, panel, project.id, dataset.id, "judge", "first look", plan)
-        scanned = plans.create(session, panel, project.id, dataset.id, "scan", f"scan by {using}", scan)
+        judged = create(session, panel, project.id, dataset.id, "judge", "first look", judging)
+        scan = scan_of(judging, using, panel)
+        scanned = create(session, panel, project.id, dataset.id, "scan", f"scan by {using}", scan)
         outlook = OutlookRecord(
             project_id=project.id, experiment_id=judged.id, document={"contender": best.name, "horizon": None},
             state="queued",
@@ -107,7 +101,6 @@ def _load(database: Database, url: str, folder: Path, name: str) -> None:
     queue = Queue(url)
     try:
         for experiment_id in started:
-            with database.session() as session:
-                plans.start(session, queue, experiment_id, panel)
+            start(database, queue, experiment_id)
     finally:
         queue.close()

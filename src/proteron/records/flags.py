@@ -1,4 +1,4 @@
-"""Flags of scans, and outlooks."""
+"""Flags of scans, with their verdicts."""
 
 from collections.abc import Sequence
 from datetime import UTC, datetime
@@ -7,8 +7,8 @@ from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
 from proteron.core.anomalies import Flag
-from proteron.records.database import NotFoundError, notify
-from proteron.records.models import AnomalyFlag, OutlookRecord
+from proteron.records.database import NotFoundError
+from proteron.records.models import AnomalyFlag
 
 
 def replace_flags(session: Session, experiment_id: int, series: int, flags: Sequence[Flag]) -> list[AnomalyFlag]:
@@ -44,19 +44,3 @@ def judge_flag(session: Session, flag_id: int, verdict: str) -> AnomalyFlag:
         raise NotFoundError(f"There is no flag {flag_id}.")
     flag.verdict = verdict
     return flag
-
-
-def get_outlook(session: Session, outlook_id: int, lock: bool = False) -> OutlookRecord:
-    record = session.get(OutlookRecord, outlook_id, with_for_update=lock or None)
-    if record is None:
-        raise NotFoundError(f"There is no outlook {outlook_id}.")
-    return record
-
-
-def finish_outlook(
-    session: Session, outlook_id: int, state: str, arrays: bytes | None = None, reason: str | None = None
-) -> None:
-    record = get_outlook(session, outlook_id, lock=True)
-    record.state, record.reason, record.arrays = state, reason, arrays
-    record.finished = datetime.now(UTC) if state in ("done", "failed") else None
-    notify(session, {"project": record.project_id, "outlook": record.id, "state": state})

@@ -1,0 +1,58 @@
+"""What ranges by theory are made of: the variance of errors to come, and the doubt in what was learned."""
+
+from collections.abc import Callable, Sequence
+
+import numpy as np
+from scipy import special
+
+from proteron.core.panel import Floats
+
+
+def normal_bounds(mean: Floats, spread: Floats, levels: Sequence[float]) -> Floats:
+    """Normal ranges (n_levels, 2, …) around `mean` with standard deviation `spread`, both (…)."""
+    reach = [special.ndtri(0.5 + level / 2) for level in levels]
+    return np.stack([np.stack([mean - z * spread, mean + z * spread]) for z in reach])
+
+
+def prediction_variance(squares: float, count: int, spent: int) -> float:
+    """Variance of a one-step error to come, from the sum of `count` squared ones and the numbers learned from them.
+
+    The final prediction error (Akaike 1969): squares are too small by what was fitted, and what was fitted is in
+    doubt by as much again.
+    """
+    left = max(count - spent, count / 4, 1.0)
+    return float(squares / left * (1 + spent / max(count, 1)))
+
+
+def widening(variance_of: Callable[[Floats], Floats], numbers: Floats, covariance: Floats) -> Floats:
+    """By how much the doubt in `numbers` (k,) widens ranges whose variances (horizon,) are `variance_of` them.
+
+    The square root of the variance to be expected, to second order, over that without the doubt. `covariance` (k, k)
+    is the doubt; numbers for which it is not known stand. At least 1, and at most what doubles the variance, as far as
+    second order can be trusted.
+    """
+    plain = variance_of(numbers)
+    known = np.flatnonzero(np.isfinite(np.diag(covariance)))
+    if not len(known):
+        return np.ones_like(plain)
+    sizes, directions = np.linalg.eigh(covariance[np.ix_(known, known)])
+    more = np.zeros_like(plain)
+    for size, direction in zip(sizes, directions.T, strict=True):
+        if size > 0:
+            moved = np.zeros(len(numbers))
+            moved[known] = np.sqrt(size) * direction
+            more += 0.5 * (variance_of(numbers + moved) + variance_of(numbers - moved)) - plain
+    return np.asarray(np.sqrt(1.0 + np.clip(np.where(np.isfinite(more), more, plain) / plain, 0.0, 1.0)))
+
+
+def variance_error(variance: float, count: int) -> float:
+    """Standard error of the variance of `count` normal errors."""
+    return variance * float(np.sqrt(2 / max(count, 1)))
+
+
+def spread_out(noise: Floats, weights: Floats) -> Floats:
+    """What errors (count, horizon) add up to when each goes on with `weights` (horizon,)."""
+    out = np.zeros_like(noise)
+    for back in range(noise.shape[1]):
+        out[:, back:] += weights[back] * noise[:, : noise.shape[1] - back]
+    return out

@@ -1,0 +1,238 @@
+"""What cells found: written once, and read in parts: losses, forecasts, or what was learned."""
+
+from collections.abc import Iterable, Mapping, Sequence
+from datetime import UTC, datetime
+from typing import Any
+
+import numpy as np
+from sqlalchemy import func, select, update
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import Session
+
+from proteron.core.forecasters import Contender
+from proteron.core.judge import Cell, CellResult, EntrantFacts, Failure, Fit, Fold, Losses
+from proteron.core.panel import Floats
+from proteron.records.database import binary_cursor, pack_arrays, unpack_arrays
+from proteron.records.experiments import failures_of
+from proteron.records.models import CellRecord, ContenderRecord, ExperimentCell, FitRecord
+
+
+def doubles(array: Floats) -> bytes:
+    """Doubles in network order, as they are stored."""
+    return np.ascontiguousarray(array, dtype=">f8").tobytes()
+
+
+def from_doubles(content: bytes, *shape: int) -> Floats:
+    return np.frombuffer(content, dtype=">f8").astype(np.float64).reshape(shape)
+
+
+# writing
+
+
+def save_result(session: Session, result: CellResult) -> bool:
+    """Store what a cell found in this transaction; a second result changes nothing. Tells whether it was the first."""
+    cell = result.cell
+    values = {
+        "state": "done", "reason": None, "declined": dict(result.declined), "seconds": result.seconds,
+        "memory": result.memory, "finished": datetime.now(UTC),
+    }  # fmt: skip
+    first = update(CellRecord).where(CellRecord.key == cell.key, CellRecord.state != "done").values(values)
+    if session.execute(first.returning(CellRecord.key)).first() is None:
+        return False
+    if result.fit is not None:
+        _save_fit(session, result.fit)
+    horizon, gap = cell.place.horizon, cell.place.gap
+    blocks = [
+        (
+            cell.key, series, horizon, gap, doubles(result.mean[row]), doubles(result.flat_mean[row]),
+            doubles(result.flat_truth[row]), doubles(result.ranges[:, :, row]),
+            None if result.paths is None else doubles(result.paths[:, row]),
+        )
+        for row, series in enumerate(cell.series)
+    ]  # fmt: skip
+    with binary_cursor(session) as cursor:
+        cursor.executemany(
+            "INSERT INTO forecast_block (key, series, horizon, gap, mean, flat_mean, flat_truth, ranges, paths) "
+            "VALUES (%s, %s, %s, %s, %s, %s, %s, %s, %s)",
+            blocks,
+        )
+        cursor.executemany(
+            "INSERT INTO cell_loss (key, metric, losses) VALUES (%s, %s, %s)",
+            [(cell.key, metric, doubles(losses)) for metric, losses in result.losses.items()],
+        )
+    return True
+
+
+def _save_fit(session: Session, fit: Fit) -> None:
+    facts = {"chain": _plain(fit.chain), "forecaster": _plain(fit.facts)}
+    row = {
+        "key": fit.key, "facts": facts, "arrays": pack_arrays(dict(fit.arrays)), "spread": doubles(fit.spread),
+        "seconds": fit.seconds,
+    }  # fmt: skip
+    session.execute(insert(FitRecord).values(row).on_conflict_do_nothing())
+
+
+def _plain(facts: Any) -> Any:
+    """JSON has no NaN: missing numbers become the text "NaN", undone by `_numbers`."""
+    if isinstance(facts, Mapping):
+        return {name: _plain(value) for name, value in facts.items()}
+    if isinstance(facts, list | tuple):
+        return [_plain(value) for value in facts]
+    if isinstance(facts, np.generic):
+        return _plain(facts.item())
+    if isinstance(facts, float) and not np.isfinite(facts):
+        return str(facts)
+    return facts
+
+
+def _numbers(facts: Any) -> Any:
+    if isinstance(facts, dict):
+        return {name: _numbers(value) for name, value in facts.items()}
+    if isinstance(facts, list):
+        return [_numbers(value) for value in facts]
+    return float(facts) if facts in ("nan", "inf", "-inf") else facts
+
+
+# reading
+
+
+def load_cell(session: Session, experiment_id: int, key: str) -> Cell:
+    """What a cell of an experiment is."""
+    row = session.execute(_cells(experiment_id).where(CellRecord.key == key)).one()
+    return _cell(row, {})
+
+
+def _cells(experiment_id: int) -> Any:
+    return (
+        select(ExperimentCell.contender, ExperimentCell.fold, CellRecord, ContenderRecord.document)
+        .join(CellRecord, CellRecord.key == ExperimentCell.key)
+        .join(ContenderRecord, ContenderRecord.hash == CellRecord.contender)
+        .where(ExperimentCell.experiment_id == experiment_id)
+        .order_by(ExperimentCell.number)
+    )
+
+
+def _cell(row: Any, contenders: dict[str, Contender]) -> Cell:
+    name, fold, record, document = row
+    if record.contender not in contenders:
+        contenders[record.contender] = Contender.from_document(document)
+    return Cell(
+        name, contenders[record.contender], fold, Fold.from_document(record.place), tuple(record.series), record.key,
+        record.fit_key, tuple(record.needs), tuple(record.levels),
+    )  # fmt: skip
+
+
+def load_fit(session: Session, key: str) -> Fit | None:
+    """What was learned, None where it is not there."""
+    record = session.get(FitRecord, key)
+    if record is None:
+        return None
+    facts = _numbers(record.facts)
+    spread = from_doubles(record.spread, -1)
+    return Fit(record.key, facts["chain"], facts["forecaster"], unpack_arrays(record.arrays), spread, record.seconds)
+
+
+def load_results(
+    session: Session,
+    experiment_id: int,
+    names: Sequence[str] | None = None,
+    fold: int | None = None,
+    series: int | None = None,
+    learned: bool = False,
+) -> list[CellResult]:
+    """Forecasts of an experiment's finished cells, of some contenders, one fold or one series' cells where asked.
+
+    What was learned comes with them only when it is asked for; losses are read by `load_losses`.
+    """
+    query = _cells(experiment_id).where(CellRecord.state == "done")
+    if names is not None:
+        query = query.where(ExperimentCell.contender.in_(names))
+    if fold is not None:
+        query = query.where(ExperimentCell.fold == fold)
+    if series is not None:
+        query = query.where(CellRecord.series.contains([series]))
+    rows = session.execute(query).all()
+    blocks = _blocks(session, [row[2].key for row in rows])
+    wanted = select(FitRecord.key, FitRecord.spread).where(FitRecord.key.in_([row[2].fit_key for row in rows]))
+    spreads = {row.key: row.spread for row in session.execute(wanted)}
+    contenders: dict[str, Contender] = {}
+    found = []
+    for row in rows:
+        cell, record = _cell(row, contenders), row[2]
+        fit = load_fit(session, cell.fit_key) if learned else None
+        found.append(_result(cell, record, blocks[cell.key], from_doubles(spreads[cell.fit_key], -1), fit))
+    return found
+
+
+def _blocks(session: Session, keys: Sequence[str]) -> dict[str, dict[int, tuple[bytes | None, ...]]]:
+    blocks: dict[str, dict[int, tuple[bytes | None, ...]]] = {}
+    with binary_cursor(session) as cursor:
+        cursor.execute(
+            "SELECT key, series, mean, flat_mean, flat_truth, ranges, paths FROM forecast_block WHERE key = ANY(%s)",
+            (list(keys),),
+        )
+        for key, series, *parts in cursor:
+            blocks.setdefault(key, {})[series] = tuple(parts)
+    return blocks
+
+
+def _result(
+    cell: Cell, record: CellRecord, blocks: Mapping[int, tuple[bytes | None, ...]], spread: Floats, fit: Fit | None
+) -> CellResult:
+    origins = np.array(record.origins, dtype=np.int64)
+    shape = (len(origins), cell.place.horizon)
+
+    def stacked(part: int, *lead: int) -> Floats:
+        """One row per series, before the arrays of each."""
+        return np.stack([from_doubles(blocks[s][part] or b"", *lead, *shape) for s in cell.series], axis=len(lead))
+
+    paths = None if blocks[cell.series[0]][4] is None else stacked(4, -1)
+    return CellResult(
+        cell=cell, origins=origins, mean=stacked(0), flat_mean=stacked(1), flat_truth=stacked(2),
+        ranges=stacked(3, len(cell.levels), 2), losses={}, spread=spread, fit=fit, paths=paths,
+        declined=record.declined, seconds=record.seconds, memory=record.memory,
+    )  # fmt: skip
+
+
+def load_losses(
+    session: Session, experiment_id: int, metrics: Iterable[str], names: Sequence[str], folds: Sequence[Fold],
+    series: int,
+) -> dict[str, Losses]:  # fmt: skip
+    """The losses of all finished cells by metric; a query over losses alone."""
+    wanted = list(dict.fromkeys(metrics))
+    found = {metric: Losses.empty(metric, names, folds, series) for metric in wanted}
+    with binary_cursor(session) as cursor:
+        cursor.execute(
+            "SELECT e.contender, e.fold, c.series, cardinality(c.origins), l.metric, l.losses "
+            "FROM experiment_cell e JOIN cell c ON c.key = e.key JOIN cell_loss l ON l.key = e.key "
+            "WHERE e.experiment_id = %s AND c.state = 'done' AND l.metric = ANY(%s)",
+            (experiment_id, wanted),
+        )
+        for name, fold, of_cell, origins, metric, losses in cursor:
+            array = from_doubles(losses, len(of_cell), origins, folds[fold].horizon)
+            found[metric].put(name, fold, of_cell, array)
+    return found
+
+
+def entrant_facts(session: Session, experiment_id: int, families: Mapping[str, str]) -> list[EntrantFacts]:
+    """Cells, time and failures of every entrant, in the order of `families` (family by name)."""
+    state = CellRecord.state
+    query = (
+        select(
+            ExperimentCell.contender,
+            func.count().filter(state == "done"),
+            func.count().filter(state == "failed"),
+            func.coalesce(func.sum(CellRecord.seconds).filter(state == "done"), 0.0),
+        )
+        .join(CellRecord, CellRecord.key == ExperimentCell.key)
+        .where(ExperimentCell.experiment_id == experiment_id)
+        .group_by(ExperimentCell.contender)
+    )
+    counts = {name: (done, failed, seconds) for name, done, failed, seconds in session.execute(query)}
+    failures: dict[str, list[Failure]] = {}
+    for each in failures_of(session, experiment_id):
+        failures.setdefault(each["contender"], []).append(Failure(**each))
+    return [
+        EntrantFacts(name, family, *counts.get(name, (0, 0, 0.0)), failures=tuple(failures.get(name, ())))
+        for name, family in families.items()
+    ]

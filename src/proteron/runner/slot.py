@@ -1,0 +1,107 @@
+"""A process that computes one step at a time; one that takes too long, or dies, costs itself and nothing else."""
+
+import multiprocessing
+import time
+from collections.abc import Callable
+from multiprocessing.connection import Connection
+from multiprocessing.context import SpawnProcess
+from typing import Any
+
+from proteron.runner import remote
+
+_LOOK_EVERY = 0.25
+_ASK_EVERY = 1.0
+_GRACE = 2.0
+_ENDS_WITHIN = 10.0
+
+
+class DiedError(Exception):
+    """The process ended while it was at a step."""
+
+
+class OverdueError(Exception):
+    """The step took longer than its limit; its process was killed."""
+
+
+class UnwantedError(Exception):
+    """Nobody wants the step any more, and it did not stop by itself; its process was killed."""
+
+
+class RefusedError(Exception):
+    """The step raised what it should have caught."""
+
+
+class Slot:
+    """One pool process, started when it is first needed and again after it was lost."""
+
+    def __init__(self, url: str, memory: int) -> None:
+        self._arguments = (url, memory)
+        self._process: SpawnProcess | None = None
+        self._connection: Connection | None = None
+
+    def _opened(self) -> tuple[SpawnProcess, Connection]:
+        if self._process is None or self._connection is None or not self._process.is_alive():
+            self.kill()
+            context = multiprocessing.get_context("spawn")
+            ours, theirs = context.Pipe()
+            process = context.Process(target=remote.serve, args=(theirs, *self._arguments), daemon=True)
+            process.start()
+            theirs.close()
+            self._process, self._connection = process, ours
+        return self._process, self._connection
+
+    def call(
+        self,
+        part: str,
+        task: str,
+        job: dict[str, Any],
+        *extra: Any,
+        seconds: float | None = None,
+        wanted: Callable[[], bool] | None = None,
+    ) -> Any:
+        """Have `part` of a kind of work done in the process, and wait for the answer.
+
+        `wanted` is asked every second; what is not wanted any more gets two seconds to stop by itself. Raises
+        `OverdueError` after `seconds`, `DiedError`, `UnwantedError`, or `RefusedError` with what the part raised.
+        """
+        process, connection = self._opened()
+        try:
+            connection.send((part, task, seconds, job, extra))
+            return self._answer(process, connection, seconds, wanted)
+        except (EOFError, OSError) as error:
+            process.join(_ENDS_WITHIN)
+            code = process.exitcode
+            self.kill()
+            raise DiedError(f"exit code {code}") from error
+
+    def _answer(
+        self, process: SpawnProcess, connection: Connection, seconds: float | None, wanted: Callable[[], bool] | None
+    ) -> Any:
+        begun = asked = time.monotonic()
+        unwanted_since: float | None = None
+        while not connection.poll(_LOOK_EVERY):
+            now = time.monotonic()
+            if seconds is not None and now - begun > seconds:
+                self.kill()
+                raise OverdueError
+            if wanted is not None and unwanted_since is None and now - asked > _ASK_EVERY:
+                asked = now
+                unwanted_since = None if wanted() else now
+            if unwanted_since is not None and now - unwanted_since > _GRACE:
+                self.kill()
+                raise UnwantedError
+            if not process.is_alive() and not connection.poll(0):
+                raise EOFError
+        fine, answer = connection.recv()
+        if not fine:
+            raise RefusedError(answer)
+        return answer
+
+    def kill(self) -> None:
+        """End the process at once."""
+        if self._process is not None:
+            self._process.kill()
+            self._process.join(_ENDS_WITHIN)
+        if self._connection is not None:
+            self._connection.close()
+        self._process = self._connection = None

@@ -1,0 +1,234 @@
+"""Experiments: their cells computed one by one, or together where they share what is learned."""
+
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any, ClassVar
+
+import structlog
+from sqlalchemy import select, text
+from sqlalchemy.orm import Session
+
+from proteron.records import experiments as records
+from proteron.records.database import notify
+from proteron.records.models import Experiment
+from proteron.runner.queue import Queue, jobs_of
+from proteron.runner.work.kind import Job, LongWork, Running
+
+if TYPE_CHECKING:
+    from proteron.core.forecasters import Work
+    from proteron.core.judge import Cell
+    from proteron.runner.child import Here
+
+_WORK_PER_JOB = 1.5e7  # points × cost: a few seconds
+_ASK_EVERY, _TELL_EVERY = 0.5, 1.0
+_GOING = ("queued", "running")
+
+log = structlog.get_logger()
+
+
+class CellWork(LongWork):
+    """A job is an experiment and groups of its cells; one without groups looks what is left to do."""
+
+    task: ClassVar[str] = "run_cells"
+
+    def __init__(self) -> None:
+        self._quiet: dict[int, int] = {}
+
+    def steps(self, job: Job) -> list[Any]:
+        return list(job["groups"])
+
+    def parts(self, step: list[str]) -> list[Any]:
+        return [[key] for key in step]
+
+    def run(self, here: "type[Here]", step: list[str], job: Job) -> str:
+        """Compute the cells of a group and store each in a transaction of its own."""
+        from proteron.core.errors import StoppedError
+
+        experiment_id = job["experiment_id"]
+        with _only_here(here, step) as mine:
+            if not mine:
+                return "skipped"
+            with here.database.session() as session:
+                left = [key for key in step if records.cell_state(session, key) in records.MISSING]
+            if not left:
+                return "done"
+            work = _work(here, experiment_id)
+            try:
+                work.go_on()
+                outcomes = [_compute(here, experiment_id, left, work)]
+                if outcomes == [None]:  # one of them failed: each has a fate of its own
+                    outcomes = [_compute(here, experiment_id, [key], work) for key in left]
+            except StoppedError:
+                return "stopped"
+        return "failed" if "failed" in outcomes else "done"
+
+    def give_up(self, here: "type[Here]", step: list[str], reason: str, job: Job) -> None:
+        with here.database.session() as session:
+            for key in step:
+                records.save_failure(session, key, reason)
+            records.tell_cell(session, job["experiment_id"])
+
+    def end(self, here: "type[Here]", job: Job) -> None:
+        """Mark the experiment done when every cell has its fate; queue what has become possible, or was lost."""
+        with here.queue() as queue, here.database.session() as session:
+            go_on(session, queue, here, job["experiment_id"], everything=not job["groups"])
+
+    def wanted(self, session: Session, job: Job) -> bool:
+        return session.scalar(select(Experiment.state).where(Experiment.id == job["experiment_id"])) in _GOING
+
+    def lost(self, session: Session, queue: Queue) -> None:
+        """Running experiments that had no job twice in a row: theirs were lost."""
+        running = set(session.scalars(select(Experiment.id).where(Experiment.state.in_(_GOING))))
+        busy = jobs_of(session, self.task, "experiment_id")
+        for experiment_id in running | set(self._quiet):
+            idle = experiment_id in running and experiment_id not in busy
+            self._quiet[experiment_id] = self._quiet.get(experiment_id, 0) + 1 if idle else 0
+            if self._quiet[experiment_id] >= 2:
+                self._quiet[experiment_id] = 0
+                queue.defer(self.task, once=f"resume {experiment_id}", experiment_id=experiment_id, groups=[])
+        self._quiet = {each: times for each, times in self._quiet.items() if times}
+
+    def running(self, session: Session, project_id: int) -> list[Running]:
+        query = select(Experiment).where(Experiment.project_id == project_id, Experiment.state.in_(_GOING))
+        experiments = list(session.scalars(query))
+        tallies = records.tallies(session, [each.id for each in experiments])
+        return [
+            Running("experiment", each.id, each.name, tallies[each.id]["done"] + tallies[each.id]["failed"],
+                    tallies[each.id]["cells"])
+            for each in experiments
+        ]  # fmt: skip
+
+
+def enqueue(session: Session, queue: Queue, experiment_id: int, dependent_only: bool = False) -> int:
+    """Queue jobs of a few seconds for cells without a result whose needs are met; returns how many that are."""
+    batches: dict[str, tuple[list[str], float]] = {}
+    for key, work, batch in records.missing_cells(session, experiment_id, dependent_only):
+        keys, sum_ = batches.get(batch, ([], 0.0))
+        batches[batch] = ([*keys, key], sum_ + work)
+    jobs: list[list[list[str]]] = []
+    room = 0.0
+    for keys, work in batches.values():
+        if not jobs or room + work > _WORK_PER_JOB:
+            jobs.append([])
+            room = 0.0
+        jobs[-1].append(keys)
+        room += work
+    for groups in jobs:
+        queue.defer(CellWork.task, once=f"cells {groups[0][0]}", experiment_id=experiment_id, groups=groups)
+    return sum(len(keys) for keys, _ in batches.values())
+
+
+def go_on(session: Session, queue: Queue, here: "type[Here]", experiment_id: int, everything: bool) -> None:
+    """What comes next for a running experiment: its end, cells whose needs are met by now, or all that is missing."""
+    experiment = records.get_experiment(session, experiment_id, lock=True)
+    if experiment.state not in _GOING:
+        return
+    tally = records.tally(session, experiment_id)
+    if not tally["cells"]:
+        _expand(session, here, experiment)
+        tally = records.tally(session, experiment_id)
+    if tally["done"] + tally["failed"] >= tally["cells"]:
+        failed = tally["done"] == 0
+        reason = "Every cell failed; see the reasons." if failed else None
+        records.set_state(session, experiment_id, "failed" if failed else "done", reason)
+        return
+    if experiment.state == "queued":
+        records.set_state(session, experiment_id, "running")
+    enqueue(session, queue, experiment_id, dependent_only=not everything)
+
+
+def _expand(session: Session, here: "type[Here]", experiment: Experiment) -> None:
+    """The cells of an experiment from before they said what they are."""
+    from proteron.core.experiment import Judging
+    from proteron.records.datasets import get_dataset
+
+    panel = here.panels.get(session, experiment.dataset_id)
+    judging = Judging.parse(experiment.document)
+    records.add_cells(session, experiment.id, judging.cells(panel, get_dataset(session, experiment.dataset_id).hash))
+
+
+def _compute(here: "type[Here]", experiment_id: int, keys: list[str], work: "Work") -> str | None:
+    """Compute cells together; done or failed for a single one, None where a group failed and must be tried apart."""
+    from proteron.core.errors import StoppedError
+    from proteron.core.judge import compute_cells, reason_of
+    from proteron.records.results import load_cell, load_fit, save_result
+    from proteron.runner.memory import PeakMemory
+
+    begun = time.perf_counter()
+    try:
+        with here.database.session() as session:
+            experiment = records.get_experiment(session, experiment_id)
+            panel = here.panels.get(session, experiment.dataset_id)
+            cells: list[Cell] = [load_cell(session, experiment_id, key) for key in keys]
+            fits = {cell.fit_key: load_fit(session, cell.fit_key) for cell in cells}
+        memory = PeakMemory()
+        results = compute_cells(panel, cells, work, {key: fit for key, fit in fits.items() if fit is not None})
+        taken = memory.taken()
+        for result in results:
+            with here.database.session() as session:
+                save_result(session, replace(result, memory=taken))
+                records.tell_cell(session, experiment_id)
+        return "done"
+    except StoppedError:
+        raise
+    except Exception as error:  # whatever it is, the cell gets its reason and the others go on
+        if len(keys) > 1:
+            return None
+        log.warning("cell failed", experiment=experiment_id, cell=keys[0][:12], error=repr(error)[:300])
+        with here.database.session() as session:
+            records.save_failure(session, keys[0], reason_of(error), time.perf_counter() - begun)
+            records.tell_cell(session, experiment_id)
+        return "failed"
+
+
+@contextmanager
+def _only_here(here: "type[Here]", keys: list[str]) -> Iterator[bool]:
+    """Hold the group's advisory lock, so that no other process computes it at the same time."""
+    number = {"n": int(keys[0][:15], 16)}
+    connection = here.locks()
+    mine = bool(connection.scalar(text("SELECT pg_try_advisory_lock(:n)"), number))
+    try:
+        yield mine
+    finally:
+        if mine:
+            connection.execute(text("SELECT pg_advisory_unlock(:n)"), number)
+
+
+def _work(here: "type[Here]", experiment_id: int) -> "Work":
+    from proteron.core.forecasters import Work
+
+    return Work(stop_asked=_stop_asked(here, experiment_id), report=_reporter(here, experiment_id),
+                deadline=here.deadline)  # fmt: skip
+
+
+def _stop_asked(here: "type[Here]", experiment_id: int) -> Callable[[], bool]:
+    """Asks the database at most twice a second whether the experiment is to stop."""
+    last = [-_ASK_EVERY, False]
+
+    def asked() -> bool:
+        now = time.monotonic()
+        if now - last[0] >= _ASK_EVERY:
+            with here.database.session() as session:
+                last[:] = [now, records.get_experiment(session, experiment_id).state == "stopped"]
+        return bool(last[1])
+
+    return asked
+
+
+def _reporter(here: "type[Here]", experiment_id: int) -> Callable[[float, str], None]:
+    """Tells the project's pages how far a cell is, at most once a second, and nothing of what is over within one."""
+    last = [time.monotonic()]
+
+    def report(share: float, about: str) -> None:
+        now = time.monotonic()
+        if now - last[0] < _TELL_EVERY:
+            return
+        last[0] = now
+        with here.database.session() as session:
+            experiment = records.get_experiment(session, experiment_id)
+            told = {"share": round(share, 3), "about": about[:200]}
+            notify(session, {"project": experiment.project_id, "experiment": experiment_id, "progress": told})
+
+    return report

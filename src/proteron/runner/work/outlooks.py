@@ -1,0 +1,86 @@
+"""Outlooks: one refit on everything known, once its experiment is finished."""
+
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from proteron.records import outlooks as records
+from proteron.records.experiments import get_experiment
+from proteron.records.models import Experiment, OutlookRecord
+from proteron.runner.queue import Queue, jobs_of
+from proteron.runner.work.kind import Job, LongWork, Running
+
+if TYPE_CHECKING:
+    from proteron.runner.child import Here
+
+_PATHS = 20
+
+
+class OutlookWork(LongWork):
+    """A job is one outlook; it waits until its experiment is finished."""
+
+    task: ClassVar[str] = "make_outlook"
+
+    def run(self, here: "type[Here]", step: Any, job: Job) -> str:
+        """Refit on everything known and store mean and ranges, or why that failed."""
+        from proteron.core.judge import reason_of
+
+        outlook_id = job["outlook_id"]
+        try:
+            with here.database.session() as session:
+                record = records.get_outlook(session, outlook_id)
+                if record.state != "queued" or get_experiment(session, record.experiment_id).state in _GOING:
+                    return "skipped"
+            arrays = _make(here, outlook_id)
+            with here.database.session() as session:
+                records.finish_outlook(session, outlook_id, "done", arrays)
+            return "done"
+        except Exception as error:  # whatever it is, the outlook gets its reason
+            self.give_up(here, step, reason_of(error), job)
+            return "failed"
+
+    def give_up(self, here: "type[Here]", step: Any, reason: str, job: Job) -> None:
+        with here.database.session() as session:
+            records.finish_outlook(session, job["outlook_id"], "failed", reason=reason)
+
+    def lost(self, session: Session, queue: Queue) -> None:
+        """Outlooks wait for their experiment, and survive a lost job."""
+        query = (
+            select(OutlookRecord.id)
+            .join(Experiment, Experiment.id == OutlookRecord.experiment_id)
+            .where(OutlookRecord.state == "queued", Experiment.state.not_in(_GOING))
+        )
+        for outlook_id in set(session.scalars(query)) - jobs_of(session, self.task, "outlook_id"):
+            queue.defer_outlook(outlook_id)
+
+    def running(self, session: Session, project_id: int) -> list[Running]:
+        query = select(OutlookRecord).where(OutlookRecord.project_id == project_id, OutlookRecord.state == "queued")
+        return [Running("outlook", each.id, each.document["contender"], 0, 1) for each in session.scalars(query)]
+
+
+_GOING = ("queued", "running")
+
+
+def _make(here: "type[Here]", outlook_id: int) -> bytes:
+    """The final forecast of an outlook, as packed arrays."""
+    import numpy as np
+
+    from proteron.core.experiment import Judging
+    from proteron.core.outlook import outlook
+    from proteron.records.database import pack_arrays
+    from proteron.records.results import load_results
+
+    with here.database.session() as session:
+        record = records.get_outlook(session, outlook_id)
+        experiment = get_experiment(session, record.experiment_id)
+        panel = here.panels.get(session, experiment.dataset_id)
+        judging, name = Judging.parse(experiment.document), record.document["contender"]
+        results = load_results(session, experiment.id, [name])
+        horizon = record.document.get("horizon")
+    _, forecast = outlook(panel, judging.entry(name).contender, results, horizon, seed=judging.seed)
+    paths = forecast.paths(_PATHS, seed=judging.seed)
+    arrays = {"mean": forecast.mean, "origin": np.array(forecast.origin), "paths": paths}
+    arrays |= {f"lower {level}": bound for level, bound in forecast.lower.items()}
+    arrays |= {f"upper {level}": bound for level, bound in forecast.upper.items()}
+    return pack_arrays(arrays)
