@@ -79,13 +79,14 @@ def database_url(cluster_url: str) -> str:
 class Stack:
     """A whole running Proteron: database, worker, web server, started by its own command."""
 
-    def __init__(self, home: Path, *options: str) -> None:
+    def __init__(self, home: Path, *options: str, **settings: str) -> None:
         from proteron.cli.cluster import free_port
 
         self.home = home
         self.port = free_port()
         self.address = f"http://127.0.0.1:{self.port}"
         environment = {**os.environ, "PROTERON_HOME": str(home), "PROTERON_PORT": str(self.port)}
+        environment |= settings
         environment.setdefault("NUMBA_CACHE_DIR", str(Path(tempfile.gettempdir()) / "proteron-test-kernels"))
         self.process = subprocess.Popen(
             [sys.executable, "-m", "proteron.cli.main", "serve", *options],
@@ -136,7 +137,10 @@ class Stack:
         parts = {"worker": "main worker", "web": "gunicorn", "database": "postgres -D"}
         found = {}
         for child in psutil.Process(self.process.pid).children():
-            line = " ".join(child.cmdline())
+            try:
+                line = " ".join(child.cmdline())
+            except psutil.Error:  # it is just going
+                continue
             found |= {part: child for part, mark in parts.items() if mark in line}
         return found
 

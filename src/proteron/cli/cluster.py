@@ -53,6 +53,27 @@ def _traversable(folder: Path) -> bool:
     return all(part.stat().st_mode & stat.S_IXOTH for part in existing)
 
 
+def protect(home: Path) -> None:
+    """Make a home that nobody else can read: 0700, files in it 0600, also those that were there before.
+
+    What this process and its children write from now on is theirs alone. A database that was made in it while it was
+    open, for another user, stays reachable: the home can then be passed through, but not looked into.
+    """
+    os.umask(0o077)
+    home.mkdir(parents=True, exist_ok=True)
+    passed_through = os.geteuid() == 0 and (home / "postgres" / "PG_VERSION").exists()
+    wanted = 0o711 if passed_through else 0o700
+    if stat.S_IMODE(home.stat().st_mode) == wanted:
+        return
+    home.chmod(wanted)
+    for entry in home.iterdir():
+        if entry.name == "postgres":
+            continue
+        for path in (entry, *(entry.rglob("*") if entry.is_dir() and not entry.is_symlink() else ())):
+            if not path.is_symlink():
+                path.chmod(0o700 if path.is_dir() else 0o600)
+
+
 class Cluster:
     """A cluster below `home`; as root it belongs to the user postgres, who must be able to reach it."""
 
@@ -60,11 +81,10 @@ class Cluster:
         self.home = home
         self._bin = _binaries()
         self._owner = pwd.getpwnam("postgres") if os.geteuid() == 0 else None
-        folder = home / "postgres"
-        if self._owner and not _traversable(home):
+        self.folder = home / "postgres"
+        if self._owner and not ((self.folder / "PG_VERSION").exists() and _traversable(home)):
             mark = hashlib.sha256(str(home.resolve()).encode()).hexdigest()[:12]
-            folder = Path("/var/lib/proteron") / mark / "postgres"
-        self.folder = folder
+            self.folder = Path("/var/lib/proteron") / mark / "postgres"
         self.port = 0
         self._process: subprocess.Popen[bytes] | None = None
 
@@ -93,6 +113,9 @@ class Cluster:
 
     def _create(self) -> None:
         self.folder.parent.mkdir(parents=True, exist_ok=True)
+        if self._owner:
+            for above in (self.folder.parent, self.folder.parent.parent):
+                above.chmod(0o711)  # its owner is another user, who must come through
         fresh = self.folder.with_name("postgres.new")
         shutil.rmtree(fresh, ignore_errors=True)
         fresh.mkdir(mode=0o700)
@@ -113,7 +136,7 @@ class Cluster:
 
     def start(self) -> None:
         """Create if need be, start, and wait until the database answers."""
-        self.home.mkdir(parents=True, exist_ok=True)
+        protect(self.home)
         if not (self.folder / "PG_VERSION").exists():
             self._create()
         self.port = free_port()

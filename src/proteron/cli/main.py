@@ -12,7 +12,10 @@ import typer
 
 from proteron.core.errors import ProteronError
 
-app = typer.Typer(no_args_is_help=True, add_completion=False, help="Proteron: honest forecasting of time series.")
+app = typer.Typer(
+    no_args_is_help=True, add_completion=False, help="Proteron: honest forecasting of time series.",
+    pretty_exceptions_show_locals=False,  # a traceback goes to a log, and locals hold the database's password
+)  # fmt: skip
 
 
 DEMO_PROJECT = "Port Ellery inflow"

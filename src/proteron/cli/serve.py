@@ -12,12 +12,13 @@ import urllib.request
 from types import FrameType
 from typing import IO
 
-from proteron.cli.cluster import Cluster, die_with_parent
+from proteron.cli.cluster import Cluster, die_with_parent, protect
 from proteron.core.errors import ProteronError
 from proteron.records.configuration import Configuration
 
 _LOOPBACK = ("127.0.0.1", "localhost", "::1")
 _RESTART_PAUSE = 1.0
+_SAID_AFTER = 30.0
 
 
 class ServeError(ProteronError):
@@ -43,7 +44,7 @@ class Supervisor:
         for signum in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
             signal.signal(signum, self._asked_to_stop)
         self._check_address()
-        self.home.mkdir(parents=True, exist_ok=True)
+        protect(self.home)
         self._take_home()
         try:
             url = self._start_database()
@@ -125,21 +126,23 @@ class Supervisor:
                 command, stdin=subprocess.DEVNULL, stdout=out, stderr=out, env=self._environment, preexec_fn=prepare
             )
 
-    def _wait_ready(self, seconds: float = 120.0) -> None:
+    def _wait_ready(self) -> None:
+        """Wait as long as the web process lives: a slow machine compiles for minutes at its first start."""
         address = f"http://{self.settings.host}:{self.settings.port}/api/v1/health"
         if ":" in self.settings.host:
             address = f"http://[{self.settings.host}]:{self.settings.port}/api/v1/health"
-        deadline = time.monotonic() + seconds
-        while time.monotonic() < deadline and not self._stop.is_set():
+        patience = time.monotonic() + _SAID_AFTER
+        while not self._stop.is_set():
             if self._children["web"].poll() is not None:
                 raise ServeError(f"The web server stopped at once; see {self.home / 'web.log'}.")
             try:
                 with urllib.request.urlopen(address, timeout=5):
                     return
             except OSError:
-                time.sleep(0.05)
-        if not self._stop.is_set():
-            raise ServeError(f"The web server does not answer; see {self.home / 'web.log'}.")
+                self._stop.wait(0.05)
+            if time.monotonic() > patience:
+                patience = float("inf")
+                print("The web server is still starting; a first start compiles for a while.", file=sys.stderr)
 
     def _watch(self) -> None:
         while not self._stop.wait(0.3):

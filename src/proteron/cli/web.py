@@ -1,11 +1,11 @@
 """Gunicorn's settings, and the application it loads once before forking."""
 
-import structlog
 from flask import Flask
 
 from proteron.api.application import create_application
 from proteron.cli.warm import compile_first, warm_aside, warm_kernels
 from proteron.records.configuration import configuration
+from proteron.records.logs import configure_logs
 
 worker_class = "gthread"
 workers = 2
@@ -25,7 +25,7 @@ def post_worker_init(worker: object) -> None:
 
 def application() -> Flask:
     """The application with warm kernels; connections are opened after forking."""
-    structlog.configure(logger_factory=structlog.PrintLoggerFactory())
+    configure_logs()
     settings = configuration()
     assert settings.database_url is not None
     warm_kernels()

@@ -9,6 +9,7 @@ import pyarrow.compute as pa_compute
 import pyarrow.csv as pa_csv
 
 _FORMULA = re.compile(r"^'*[=+\-@\t\r]")
+_NUMBER = re.compile(r"^[+-]?\d+$")
 _ROWS_AT_ONCE = 1 << 16
 
 
@@ -18,9 +19,8 @@ def neutral(text: str) -> str:
 
 
 def safe_to_open(table: pa.Table) -> pa.Table:
-    """The same table with texts and column names that no spreadsheet computes; dictionaries become text."""
-    columns = [_plain(column) for column in table.columns]
-    return pa.table(columns, names=[neutral(name) for name in table.column_names])
+    """The same table with texts that no spreadsheet computes; dictionaries become text."""
+    return pa.table([_plain(column) for column in table.columns], names=table.column_names)
 
 
 def _plain(column: Any) -> Any:
@@ -36,7 +36,8 @@ def _plain(column: Any) -> Any:
 
 def csv_head(names: list[str]) -> bytes:
     """The line of column names, each quoted."""
-    return (",".join('"' + neutral(name).replace('"', '""') + '"' for name in names) + "\n").encode()
+    safe = (name if _NUMBER.match(name) else neutral(name) for name in names)  # “+1” computes to what it is
+    return (",".join('"' + name.replace('"', '""') + '"' for name in safe) + "\n").encode()
 
 
 def csv_rows(table: pa.Table) -> bytes:

@@ -20,6 +20,9 @@ def call_intake(name: str, *arguments: Any) -> Any:
 
 def serve(connection: Connection, url: str, memory: int) -> None:
     """Do what a worker asks for, one thing after the other, until it hangs up."""
+    from proteron.records.logs import configure_logs
+
+    configure_logs()
     prepare(url, memory)
     while True:
         try:

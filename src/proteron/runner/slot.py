@@ -34,17 +34,22 @@ class RefusedError(Exception):
 class Slot:
     """One pool process, started when it is first needed and again after it was lost."""
 
-    def __init__(self, url: str, memory: int) -> None:
+    def __init__(self, url: str, memory: int, serve: Callable[..., None] = remote.serve) -> None:
         self._arguments = (url, memory)
+        self._serve = serve
         self._process: SpawnProcess | None = None
         self._connection: Connection | None = None
+
+    def start(self) -> None:
+        """Start the process without waiting for it."""
+        self._opened()
 
     def _opened(self) -> tuple[SpawnProcess, Connection]:
         if self._process is None or self._connection is None or not self._process.is_alive():
             self.kill()
             context = multiprocessing.get_context("spawn")
             ours, theirs = context.Pipe()
-            process = context.Process(target=remote.serve, args=(theirs, *self._arguments), daemon=True)
+            process = context.Process(target=self._serve, args=(theirs, *self._arguments), daemon=True)
             process.start()
             theirs.close()
             self._process, self._connection = process, ours

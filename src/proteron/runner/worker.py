@@ -12,6 +12,7 @@ from procrastinate import PsycopgConnector
 
 from proteron.records.configuration import Configuration
 from proteron.records.database import Database
+from proteron.records.logs import configure_logs
 from proteron.runner.queue import Queue, connection_options
 from proteron.runner.slot import DiedError, OverdueError, RefusedError, Slot, UnwantedError
 from proteron.runner.work import KINDS, Job, LongWork
@@ -120,6 +121,7 @@ class Worker:
         for signum in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):
             loop.add_signal_handler(signum, stopped.set)
         for slot in self.slots:
+            slot.start()
             self._free.put_nowait(slot)
         async with self.app.open_async():
             sweep = asyncio.create_task(self._sweep())
@@ -152,4 +154,5 @@ def _leave_within(seconds: float) -> None:
 
 def run_worker(url: str, settings: Configuration) -> None:
     """Run a worker in this process until it is told to stop."""
+    configure_logs()
     asyncio.run(Worker(url, settings).run())
