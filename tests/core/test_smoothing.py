@@ -50,6 +50,12 @@ def slow_pass(form: Form, values: np.ndarray, weights: np.ndarray, start: np.nda
     return means
 
 
+def test_whole_words_are_understood_as_the_short_ones() -> None:
+    long = pt.forecaster("smoothing", error="additive", trend="multiplicative", season=None)
+    assert long == pt.forecaster("smoothing", error="add", trend="mul", season="none")
+    assert long.hash == pt.forecaster("smoothing", error="add", trend="mul", season=None).hash
+
+
 @pytest.mark.parametrize("form", FORMS, ids=lambda form: form.words)
 def test_passes_and_gradients_of_every_form(form: Form, rng: np.random.Generator) -> None:
     n, period = 60, 4 if form.season else 1

@@ -30,7 +30,8 @@ def scores(path: shapes.ExperimentPath, query: shapes.ScoresQuery) -> Response:
     index = series_index(found.panel, query.series)
     expected, score = found.series(index)
     axis, first = found.panel.axis, int(found.panel.starts[index])
-    highest = float(np.nanmax(score)) if np.isfinite(score).any() else None
+    raised = score[: int(found.panel.known_lengths(query.until)[index])]
+    highest = float(np.nanmax(raised)) if np.isfinite(raised).any() else None
     span = (query.start, query.stop, query.width)
     return answer(
         shapes.ScoresView(

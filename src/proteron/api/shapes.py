@@ -502,6 +502,7 @@ class NewScan(Body):
 
 class ScoresQuery(SpanQuery):
     series: int = Field(0, ge=0)
+    until: int | None = Field(None, ge=0, description="Up to where the highest score is looked for; empty: all.")
 
 
 class ScoresView(BaseModel):

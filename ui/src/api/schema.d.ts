@@ -7470,6 +7470,8 @@ export interface operations {
                 stop?: number | null;
                 width?: number;
                 series?: number;
+                /** @description Up to where the highest score is looked for; empty: all. */
+                until?: number | null;
             };
             header?: never;
             path: {

@@ -173,10 +173,16 @@ def compute_cells(
         fitted = group[0].contender.fit_many(insides)
         share = (time.perf_counter() - begun) / len(group)
         for cell, each in zip(group, fitted, strict=True):
-            errors = each.flat_errors(cell.place.reach)
-            fresh[cell.fit_key] = (each, errors)
-            there[cell.fit_key] = _kept(cell, each, errors, share)
-    return [_forecast(panel, cell, there[cell.fit_key], fresh.get(cell.fit_key)) for cell in cells]
+            begun = time.perf_counter()
+            fresh[cell.fit_key] = (each, each.flat_errors(cell.place.reach))
+            there[cell.fit_key] = _kept(cell, *fresh[cell.fit_key], share + time.perf_counter() - begun)
+    results = []
+    for cell in cells:
+        fit = there[cell.fit_key]
+        first = cell is wanted.get(cell.fit_key)  # learning counts once, for the cell it was done for
+        found = _forecast(panel, cell, fit, fresh.get(cell.fit_key))
+        results.append(replace(found, seconds=found.seconds + (fit.seconds if first else 0.0)))
+    return results
 
 
 def _series(panel: Panel, cell: Cell) -> Panel:
@@ -219,9 +225,9 @@ def _forecast(panel: Panel, cell: Cell, fit: Fit, fresh: tuple[FittedContender, 
         spread=fit.spread,
         fit=fit,
         declined=cell.contender.forecaster.declined(fitted.state),
-        seconds=fit.seconds + time.perf_counter() - begun,
     )
-    return replace(found, losses=losses_of(panel, found))
+    found = replace(found, losses=losses_of(panel, found))
+    return replace(found, seconds=time.perf_counter() - begun)
 
 
 def losses_of(panel: Panel, result: CellResult) -> dict[str, Floats]:

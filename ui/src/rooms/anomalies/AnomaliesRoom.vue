@@ -32,18 +32,19 @@ watch(
 )
 
 const { data: scores } = useFetched<Shapes['ScoresView']>(
-  () => [id.value, view.series, view.span, store.tick(`experiment ${id.value}`)],
+  () => [id.value, view.series, view.span, view.cutoff, store.tick(`experiment ${id.value}`)],
   (signal) => {
     if (!id.value) return null
     const params = {
       path: { experiment_id: id.value },
-      query: { series: view.series, ...visiblePositions(), width: 2000 },
+      query: { series: view.series, ...visiblePositions(), width: 2000, until: view.cutoff },
     }
     return unwrap(client.GET('/api/v1/experiments/{experiment_id}/scores', { params, signal }))
   },
 )
 
 const budget = ref(1)
+let byHand = false
 const threshold = ref<number | null>(null)
 const flags = ref<Shapes['FlagsView'] | null>(null)
 async function apply(body: { threshold?: number; budget_per_week?: number }) {
@@ -78,7 +79,6 @@ watch(
   { immediate: true },
 )
 let waiting: ReturnType<typeof setTimeout> | undefined
-let byHand = false
 // A budget's threshold is what was known at the cutoff, so it moves with it; one set by hand stays.
 watch(
   () => view.cutoff,

@@ -186,12 +186,12 @@ th {
   font-weight: 400;
   color: var(--ink-2);
   text-align: right;
-  padding: 6px 8px;
+  padding: 6px;
   border-bottom: 1px solid var(--hairline);
   white-space: nowrap;
 }
 td {
-  padding: 0 8px;
+  padding: 0 6px;
   height: 28px;
   text-align: right;
   border-bottom: 1px solid var(--hairline);
@@ -222,8 +222,8 @@ tr {
   color: var(--worse);
 }
 .bars {
-  min-width: 120px;
-  width: 22%;
+  min-width: 72px;
+  width: 18%;
 }
 .track {
   position: relative;

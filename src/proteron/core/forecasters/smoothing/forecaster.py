@@ -32,9 +32,12 @@ _LONGEST_CYCLE = 366
 _DRAWN = 5000
 
 
+_IN_WORDS = {None: "none", "additive": "add", "multiplicative": "mul"}
+
+
 def none_in_words(given: Any) -> Any:
-    """None as a word, which files without a null can say too."""
-    return "none" if given is None else given
+    """None as a word, which files without a null can say too; whole words as the short ones."""
+    return _IN_WORDS.get(given, given) if given is None or isinstance(given, str) else given
 
 
 Part = Annotated[Literal["none", "add", "mul", "auto"], BeforeValidator(none_in_words)]
@@ -54,7 +57,7 @@ class Smoothing(LocalForecaster):
     cost: ClassVar[float] = 200.0
     least: ClassVar[int] = 3
     kind: Literal["smoothing"] = "smoothing"
-    error: Literal["add", "mul", "auto"] = Field("auto", title="Errors")
+    error: Annotated[Literal["add", "mul", "auto"], BeforeValidator(none_in_words)] = Field("auto", title="Errors")
     trend: Part = Field("auto", title="Trend")
     season: Part = Field("auto", title="Season")
     damped: bool | None = Field(None, title="Damped", description="Empty: chosen.")
