@@ -126,7 +126,8 @@ def main() -> None:
         wall = time.perf_counter() - begun
         rows = client.ask("GET", f"/experiments/{experiment}/board")["rows"]
         fits, cores = sum(row["seconds"] for row in rows), os.cpu_count() or 1
-        print(f"{view['cells']} cells, {view['failed']} failed: {wall:.1f} s for {fits:.1f} s of cells on {cores} cores:")
+        counts = f"{view['cells']} cells, {view['failed']} failed"
+        print(f"{counts}: {wall:.1f} s for {fits:.1f} s of cells on {cores} cores:")
         print(f"overhead {wall / (fits / cores):.3f} × the ideal")
         before = web_memory(process)
         for name, path in (("board", ""), ("board by another metric", "?metric=rmse")):

@@ -61,7 +61,10 @@ export const useProject = defineStore('project', () => {
     listen(id)
   }
 
-  /** Questions in the order they were asked: an answer that a later one overtook says nothing any more. */
+  /**
+   * A project as read has the turn in which it was asked for, as written the one in which that was confirmed: whatever
+   * was asked before a write was done may not know of it, and says nothing once it is overtaken.
+   */
   let asked = 0
   let taken = 0
 
@@ -90,10 +93,10 @@ export const useProject = defineStore('project', () => {
 
   async function choose(changes: Partial<Record<keyof Choices, unknown>>) {
     if (!project.value) return
-    const turn = ++asked
     const params = { path: { project_id: project.value.id } }
     const body = changes as Shapes['Choices']
-    await take(await unwrap(client.PATCH('/api/v1/projects/{project_id}/choices', { params, body })), turn)
+    const fresh = await unwrap(client.PATCH('/api/v1/projects/{project_id}/choices', { params, body }))
+    await take(fresh, ++asked)
   }
 
   async function create(name: string) {

@@ -1,8 +1,9 @@
-import { useEventListener } from '@vueuse/core'
 import { defineStore } from 'pinia'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useProject } from './project'
+
+const AT_MOST_EVERY = 100
 
 /** What is looked at: series, cutoff, visible span, units. It lives in the URL, so closing a tab loses nothing. */
 export const useView = defineStore('view', () => {
@@ -109,6 +110,7 @@ export const useView = defineStore('view', () => {
 
   watch(() => [store.project?.id, store.dataset?.id], settle)
   // A replace while another room is still loading would cancel that navigation, so it waits for it.
+  let said = 0
   let pending: ReturnType<typeof setTimeout> | undefined
   let navigating = false
   router.beforeEach(() => void (navigating = true))
@@ -141,8 +143,10 @@ export const useView = defineStore('view', () => {
     }, 300)
   }
   watch([series, cutoff, span, flat, part], schedule)
-  // What is not said yet when the page goes is said at once: nothing is lost by a reload.
-  useEventListener(window, 'pagehide', () => {
+  // The address bar says it at once, so that a reload loses nothing; the router is told when things have settled.
+  watch([series, cutoff, span, flat, part], () => {
+    if (performance.now() - said < AT_MOST_EVERY) return
+    said = performance.now()
     const query = unsaid()
     if (query) history.replaceState(history.state, '', router.resolve({ query }).href)
   })

@@ -102,8 +102,11 @@ function bound(
 
 const valueOf = (field: Field) => props.modelValue[field.name] ?? field.fallback ?? null
 const numberOf = (field: Field) => valueOf(field) as number | null
-const set = (name: string, value: unknown) =>
-  emit('update:modelValue', { ...props.modelValue, [name]: value })
+/** A field that loses the focus to another form's says so once more: what is not of this form, or the same, is nothing. */
+function set(name: string, value: unknown) {
+  const field = fields.value.find((each) => each.name === name)
+  if (field && valueOf(field) !== value) emit('update:modelValue', { ...props.modelValue, [name]: value })
+}
 /** "1-3, -2.5": numbers with their sign, runs of whole ones from their ends. What is no number stays in the text. */
 function setList(name: string, text: string) {
   const tokens = text

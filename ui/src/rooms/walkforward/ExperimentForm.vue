@@ -167,6 +167,7 @@ async function start() {
         {{ reasonOf(entry.forecaster.kind ?? '') }}
       </p>
       <SettingsForm
+        :key="`${selected} ${entry.forecaster.kind}`"
         :schema="schemaOf(entry.forecaster.kind ?? '')"
         :model-value="entry.forecaster as unknown as Record<string, unknown>"
         @update:model-value="update({ forecaster: $event as unknown as Entry['forecaster'] })"
