@@ -55,4 +55,5 @@ def csv_pieces(table: pa.Table) -> Iterator[bytes]:
 
 
 def csv_bytes(table: pa.Table) -> bytes:
+    """A table as the bytes of a CSV file."""
     return b"".join(csv_pieces(table))

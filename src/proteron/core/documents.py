@@ -32,6 +32,7 @@ class Settings(BaseModel):
 
     @property
     def hash(self) -> str:
+        """SHA-256 over the canonical document."""
         return content_hash(self.document())
 
     @classmethod

@@ -55,6 +55,7 @@ class ContenderEntry(Settings):
 
     @property
     def contender(self) -> Contender:
+        """The contender that the entry describes."""
         return Contender(forecaster=self.forecaster, chain=Chain(self.chain, bias_adjust=self.bias_adjust))
 
 
@@ -94,11 +95,13 @@ class Judging(Settings):
 
     @property
     def chosen_baseline(self) -> str:
+        """The baseline that is named, or else the first naive contender."""
         naive = (entry.name for entry in self.contenders if entry.contender.is_baseline)
         return self.baseline or next(naive, self.contenders[0].name)
 
     @property
     def entrants(self) -> dict[str, Contender]:
+        """Contenders by their names."""
         return {entry.name: entry.contender for entry in self.contenders}
 
     def entry(self, name: str) -> ContenderEntry:

@@ -41,6 +41,23 @@ def _cells(values: Floats) -> pa.Array:
     return pa.array(values, mask=np.isnan(values))
 
 
+def _coded(raw: list[NDArray[Any]]) -> tuple[list[Floats], tuple[str, ...]]:
+    """Numbers as they are; texts as codes with the labels these stand for, missing ones as NaN."""
+    if not any(part.dtype.kind in "UO" for part in raw):
+        return [np.array(part, dtype=np.float64) for part in raw], ()
+    texts = [part.ravel().tolist() for part in raw]
+    labels = tuple(sorted({str(value) for part in texts for value in part if value is not None}))
+    codes: dict[Any, float] = {label: float(code) for code, label in enumerate(labels)}
+    return [np.array([np.nan if v is None else codes[str(v)] for v in part]) for part in texts], labels
+
+
+def _fits(role: Role, part: Floats, length: int) -> bool:
+    """Whether a covariate has as many values as its role asks for."""
+    if role == "static":
+        return part.size == 1
+    return part.ndim == 1 and (len(part) == length if role == "observed" else len(part) >= length)
+
+
 @dataclass(frozen=True)
 class Covariate:
     """A column on the panel's axis; one that is known ahead may reach beyond the target's end.
@@ -55,6 +72,7 @@ class Covariate:
     labels: tuple[str, ...] = ()  # of a category: the text that each code in `values` stands for
 
     def series(self, index: int) -> Floats:
+        """The values of one series by its place, (n_points,)."""
         return self.values[self.offsets[index] : self.offsets[index + 1]]
 
 
@@ -142,15 +160,9 @@ class Panel:
                 raise SettingsError(f"“{given[0]}” is not a covariate role.", field=name)
             role, given = given
         raw = [np.asarray(given[key] if isinstance(given, Mapping) else given) for key in self.keys]
-        labels: tuple[str, ...] = ()
-        if any(part.dtype.kind in "UO" for part in raw):
-            labels = tuple(sorted({str(value) for part in raw for value in part.ravel().tolist() if value is not None}))
-            codes = {label: float(code) for code, label in enumerate(labels)}
-            raw = [np.array([np.nan if v is None else codes[str(v)] for v in part.ravel().tolist()]) for part in raw]
-        parts = [np.array(part, dtype=np.float64) for part in raw]
+        parts, labels = _coded(raw)
         for key, part, length in zip(self.keys, parts, self.lengths, strict=True):
-            fits = {"observed": len(part) == length if part.ndim else False, "static": part.size == 1}
-            if not fits.get(role, part.ndim == 1 and len(part) >= length):
+            if not _fits(role, part, int(length)):
                 raise InputError(
                     f"Covariate “{name}” of “{key}” has {part.size} values for {length} points.", field=name
                 )
@@ -172,18 +184,22 @@ class Panel:
         return self.series(self.index(key))
 
     def index(self, key: str) -> int:
+        """Where a series stands; raises `SettingsError` for an unknown key."""
         try:
             return self.keys.index(key)
         except ValueError as error:
             raise SettingsError(f"There is no series “{key}”.", field="series") from error
 
     def series(self, index: int) -> Floats:
+        """The values of one series by its place, (n_points,)."""
         return self.values[self.offsets[index] : self.offsets[index + 1]]
 
     def series_marks(self, index: int) -> NDArray[np.uint8]:
+        """The marks of one series by its place, (n_points,)."""
         return self.marks[self.offsets[index] : self.offsets[index + 1]]
 
     def covariate(self, name: str) -> Covariate:
+        """A covariate by its name; raises `SettingsError` where there is none."""
         for column in self.covariates:
             if column.name == name:
                 return column
@@ -191,14 +207,17 @@ class Panel:
 
     @property
     def step(self) -> str:
+        """The spacing in words, such as “1 hour”."""
         return str(self.axis.step)
 
     @property
     def zone(self) -> str:
+        """The name of the time zone."""
         return self.axis.zone
 
     @cached_property
     def lengths(self) -> Ints:
+        """Points of each series, (n_series,)."""
         return np.diff(self.offsets)
 
     @property
@@ -319,6 +338,7 @@ class Panel:
         )
 
     def with_values(self, values: Floats) -> "Panel":
+        """The same panel with other values (n_points,)."""
         return replace(self, values=values)
 
     def with_masks(self, masks: Sequence[Mask]) -> "Panel":

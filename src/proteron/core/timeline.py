@@ -169,6 +169,7 @@ class TimeAxis:
 
     @classmethod
     def make(cls, start: Moment, step: "str | Step", zone: str = "UTC") -> "TimeAxis":
+        """An axis from the words and moments people use; raises `SettingsError`."""
         zone_info(zone)
         return cls(parse_moment(start, zone), Step.parse(step), zone)
 
@@ -228,10 +229,12 @@ class TimeAxis:
         return shift
 
     def document(self) -> dict[str, str]:
+        """As plain data."""
         return {"start": str(self.start), "step": str(self.step), "zone": self.zone}
 
     @classmethod
     def from_document(cls, document: Mapping[str, str]) -> "TimeAxis":
+        """Read what `document` wrote."""
         return cls(np.datetime64(document["start"], "s"), Step.parse(document["step"]), document["zone"])
 
     def known(self, until: Moment) -> int:

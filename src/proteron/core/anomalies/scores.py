@@ -39,6 +39,7 @@ class Scores:
     score: Floats
 
     def series(self, index: int) -> tuple[Floats, Floats]:
+        """Expected values and scores of one series, (n_points,) each."""
         part = slice(self.panel.offsets[index], self.panel.offsets[index + 1])
         return self.expected[part], self.score[part]
 

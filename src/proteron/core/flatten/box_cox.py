@@ -31,6 +31,7 @@ class BoxCox(CurveStage):
     offset: float = Field(0.0, title="Offset", description="Added before, in the series' unit.")
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)
         known = positive(values, self.offset, self.title, positions, calendar)
         unit = np.exp(np.log(known).mean())
@@ -59,9 +60,11 @@ class BoxCox(CurveStage):
         return self._scaled(state, x) ** (state.number("exponent") - 1) / state.number("unit")
 
     def facts(self, state: StageState) -> dict[str, float]:
+        """What was learned, as numbers by name."""
         return {"λ": state.number("exponent"), "geometric mean": state.number("unit")}
 
     def figures(self, state: StageState, calendar: Calendar) -> list[Figure]:
+        """What was learned, as pictures."""
         if "likelihood" not in state.arrays:
             return []
         labels = tuple(f"{exponent:.1f}" for exponent in state.array("exponents"))

@@ -90,6 +90,7 @@ class Chain(Settings):
             raise settings_error(error) from error
 
     def document(self) -> dict[str, Any]:
+        """As plain data."""
         document = super().document()
         for entry, stage in zip(document["stages"], self.stages, strict=True):
             entry["version"] = stage.version
@@ -120,6 +121,7 @@ class Chain(Settings):
 
     @property
     def text(self) -> str:
+        """The stages that are on, in words."""
         return " · ".join(stage.title for stage in self.active) or "none"
 
     def fit(self, panel: Panel, until: Moment | None = None) -> "FittedChain":
@@ -170,6 +172,7 @@ class FittedChain:
 
     @property
     def axis(self) -> TimeAxis:
+        """The axis that was learned on."""
         return self.calendar.axis
 
     @property
@@ -178,6 +181,7 @@ class FittedChain:
         return self.chain.active
 
     def states_of(self, key: str) -> tuple[StageState, ...]:
+        """What was learned of one series, stage by stage; raises `InputError` for an unknown key."""
         if key not in self._row:
             raise InputError(f"The chain was not fitted on a series “{key}”.", field="series")
         return self.states[self._row[key]]
@@ -259,6 +263,7 @@ class FittedChain:
         return found
 
     def document(self) -> dict[str, Any]:
+        """As plain data."""
         return {
             "axis": self.axis.document(),
             "chain": self.chain.document(),

@@ -29,6 +29,7 @@ class ClassicalSeason(Stage):
     form: Literal["added", "multiplied"] = Field("added", title="Form")
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)
         period = self.period or max(calendar.axis.step.season, 2)
         if len(values) < 2 * period:
@@ -58,22 +59,27 @@ class ClassicalSeason(Stage):
         return figure[np.asarray(positions) % len(figure)]
 
     def apply(self, state: StageState, values: Floats, positions: Ints, calendar: Calendar) -> Floats:
+        """Flatten `values` at `positions`, also beyond the cutoff; any shape."""
         figure = self._figure(state, positions)
         return values / figure if self.form == "multiplied" else values - figure
 
     def undo(self, state: StageState, values: Floats, positions: Ints, calendar: Calendar) -> Floats:
+        """Original units from flat `values` at `positions`; the inverse of `apply`."""
         figure = self._figure(state, positions)
         return values * figure if self.form == "multiplied" else values + figure
 
     def parts(self, state: StageState, positions: Ints, calendar: Calendar) -> dict[str, Floats]:
+        """What is taken out at `positions`, (n_positions,) by name."""
         if self.form == "multiplied":
             return {}
         return {season_name(len(state.array("figure")), calendar): self._figure(state, positions)}
 
     def facts(self, state: StageState) -> dict[str, float]:
+        """What was learned, as numbers by name."""
         return {"swing": float(np.ptp(state.array("figure")))}
 
     def figures(self, state: StageState, calendar: Calendar) -> list[Figure]:
+        """What was learned, as pictures."""
         figure = state.array("figure")
         labels, order = phase_labels(len(figure), 0, calendar)
         return [Figure(season_name(len(figure), calendar), labels, tuple(figure[order].tolist()))]

@@ -35,12 +35,14 @@ class CurveStage(Stage):
         return ends, self._forward(state, ends), self._slope(state, ends)
 
     def apply(self, state: StageState, values: Floats, positions: Ints, calendar: Calendar) -> Floats:
+        """Flatten `values` at `positions`, also beyond the cutoff; any shape."""
         (low, high), (bottom, top), (first, last) = self._ends(state)
         curve = self._forward(state, np.clip(values, low, high))
         curve = np.where(values < low, bottom + (values - low) * first, curve)
         return np.where(values > high, top + (values - high) * last, curve)
 
     def undo(self, state: StageState, values: Floats, positions: Ints, calendar: Calendar) -> Floats:
+        """Original units from flat `values` at `positions`; the inverse of `apply`."""
         (low, high), (bottom, top), (first, last) = self._ends(state)
         curve = self._backward(state, np.clip(values, bottom, top))
         curve = np.where(values < bottom, low + (values - bottom) / first, curve)

@@ -41,6 +41,7 @@ class CurveTrend(AdditiveStage):
     robust: bool = Field(False, title="Robust", description="Spikes cannot bend it.")
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)
         present = np.isfinite(values)
         origin, span = float(positions[0]), float(max(positions[-1] - positions[0], 1))
@@ -66,6 +67,7 @@ class CurveTrend(AdditiveStage):
         loss: Loss = "huber" if self.robust else "squared"
 
         def fit(*rest: float) -> tuple[float, Floats]:
+            """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
             unit = self._curve(np.array([0.0, 1.0, *rest]), at)
             found = regress(np.column_stack([np.ones(len(at)), unit]), scaled, loss, rounds=20)
             residuals = np.abs(scaled - found.weights[0] - found.weights[1] * unit)
@@ -95,6 +97,7 @@ class CurveTrend(AdditiveStage):
         return np.asarray(weights[0] + weights[1] / (1 + np.exp(np.clip(-weights[2] * (at - weights[3]), -500, 500))))
 
     def parts(self, state: StageState, positions: Ints, calendar: Calendar) -> dict[str, Floats]:
+        """What is taken out at `positions`, (n_positions,) by name."""
         at = np.asarray((positions - state.number("origin")) / state.number("span"), dtype=np.float64)
         weights, last = state.array("weights"), np.array([_FURTHEST - 1e-4, _FURTHEST])
         slope = np.diff(self._curve(weights, last))[0] / 1e-4
@@ -102,6 +105,7 @@ class CurveTrend(AdditiveStage):
         return {"trend": state.number("centre") + state.number("unit") * curve}
 
     def facts(self, state: StageState) -> dict[str, float]:
+        """What was learned, as numbers by name."""
         weights, unit = state.array("weights"), state.number("unit")
         if self.shape == "quadratic":
             return {"bend": float(weights[2] * unit / state.number("span") ** 2)}

@@ -82,13 +82,7 @@ def decompose(
     weights = present.astype(np.float64)
     parts = _Parts(work, usable, season_window, trend_window)
     for round_ in range(_OUTER if robust else 1):
-        before = parts.trend + parts.total
-        for _ in range(_INNER + (2 if round_ == 0 and len(usable) > 1 else 0) if round_ < 2 else 1):
-            parts.again(weights)
-        if not parts.settled and (round_ >= 1 or not robust):
-            parts.settle(weights)
-            parts.again(weights)
-        moved = float(np.abs(parts.trend + parts.total - before).max())
+        moved = parts.round(round_, weights, settles=round_ >= 1 or not robust)
         if robust:
             weights, spread = _bisquare(work - parts.trend - parts.total, present)
             if spread <= 1e-12 * unit or (round_ > 2 and moved < 0.05 * spread):
@@ -112,6 +106,17 @@ class _Parts:
         self.joint: _Joint | None = None
         self.bases: dict[int, Floats] = {}
         self.phases = [np.arange(len(values)) % period for period in periods]
+
+    def round(self, number: int, weights: Floats, settles: bool) -> float:
+        """One round at fixed weights, the first two of several passes; returns how far the whole has moved."""
+        before = self.trend + self.total
+        passes = 1 if number >= 2 else _INNER + (2 if number == 0 and len(self.periods) > 1 else 0)
+        for _ in range(passes):
+            self.again(weights)
+        if settles and not self.settled:
+            self.settle(weights)
+            self.again(weights)
+        return float(np.abs(self.trend + self.total - before).max())
 
     def again(self, weights: Floats) -> None:
         """Take every part again from what the others leave, seasons first, the shortest before the longer."""

@@ -41,6 +41,7 @@ class FourierSeason(AdditiveStage):
     robust: bool = Field(True, title="Robust", description="Spikes cannot bend it.")
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)
         wanted = self.periods or calendar.axis.step.seasons
         periods = [period for period in wanted if len(values) >= 2 * period]
@@ -92,6 +93,7 @@ class FourierSeason(AdditiveStage):
         return values, orders
 
     def parts(self, state: StageState, positions: Ints, calendar: Calendar) -> dict[str, Floats]:
+        """What is taken out at `positions`, (n_positions,) by name."""
         out, start = {}, 0
         for period, order in zip(state.array("periods"), state.array("orders").astype(int), strict=True):
             weights = state.array("weights")[start : start + 2 * order]
@@ -100,10 +102,12 @@ class FourierSeason(AdditiveStage):
         return out
 
     def facts(self, state: StageState) -> dict[str, float]:
+        """What was learned, as numbers by name."""
         pairs = zip(state.array("periods"), state.array("orders"), strict=True)
         return {f"waves of {period:g}": float(order) for period, order in pairs}
 
     def figures(self, state: StageState, calendar: Calendar) -> list[Figure]:
+        """What was learned, as pictures."""
         figures = []
         for period in state.array("periods"):
             phases = np.arange(0, int(np.ceil(period)), max(int(period) // 400, 1))

@@ -75,6 +75,7 @@ class FractionalDifference(Stage):
     memory: int = Field(500, ge=1, le=5000, title="Memory", description="Steps back that are looked at.")
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)
         return StageState({"level": np.float64(np.median(values[np.isfinite(values)]))})
 
@@ -84,11 +85,13 @@ class FractionalDifference(Stage):
         return _walk(np.ascontiguousarray(values), weights, state.number("level"), False)
 
     def undo(self, state: StageState, values: Floats, positions: Ints, calendar: Calendar) -> Floats:
+        """Original units from flat `values` at `positions`; the inverse of `apply`."""
         return _walk(np.ascontiguousarray(values), weights_of(self.order, self.memory), state.number("level"), True)
 
     def undo_ahead(
         self, state: StageState, flat: Floats, origins: Ints, first: int, inputs: Floats, calendar: Calendar
     ) -> Floats:
+        """Forecasts (…, n_origins, horizon) back to original units, reading inputs before each origin only."""
         weights = weights_of(self.order, self.memory)
         stacked = np.ascontiguousarray(flat).reshape(-1, *flat.shape[-2:])
         back = _ahead(stacked, np.ascontiguousarray(inputs), origins - first, weights, state.number("level"))

@@ -19,9 +19,11 @@ class Level(AdditiveStage):
     statistic: Literal["mean", "median"] = Field("mean", title="Statistic")
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)
         known = values[np.isfinite(values)]
         return StageState({"level": np.float64(known.mean() if self.statistic == "mean" else np.median(known))})
 
     def parts(self, state: StageState, positions: Ints, calendar: Calendar) -> dict[str, Floats]:
+        """What is taken out at `positions`, (n_positions,) by name."""
         return {"level": np.full(np.shape(positions), state.number("level"))}

@@ -23,6 +23,7 @@ class LinearTrend(AdditiveStage):
     )
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)
         line = fit_line(positions, values, self.method)
         arrays = {"slope": line.slope, "level": line.level, "centre": line.centre}
@@ -33,8 +34,10 @@ class LinearTrend(AdditiveStage):
         return StageState({name: np.float64(value) for name, value in arrays.items()}, notes)
 
     def parts(self, state: StageState, positions: Ints, calendar: Calendar) -> dict[str, Floats]:
+        """What is taken out at `positions`, (n_positions,) by name."""
         line = state.number("level") + state.number("slope") * (positions - state.number("centre"))
         return {"trend": np.asarray(line, dtype=np.float64)}
 
     def facts(self, state: StageState) -> dict[str, float]:
+        """What was learned, as numbers by name."""
         return {"slope per step": state.number("slope"), "level in the middle": state.number("level")}

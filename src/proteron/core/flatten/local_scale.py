@@ -64,6 +64,7 @@ class LocalScale(Stage):
     reach: int = Field(24, ge=1, title="Stretch", description="Points that share one mean and spread.")
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)
         known = values[np.isfinite(values)]
         centre, spread = known[: self.window].mean(), known[: self.window].std()
@@ -81,11 +82,13 @@ class LocalScale(Stage):
         return self._run(state, values, False)
 
     def undo(self, state: StageState, values: Floats, positions: Ints, calendar: Calendar) -> Floats:
+        """Original units from flat `values` at `positions`; the inverse of `apply`."""
         return self._run(state, values, True)
 
     def undo_ahead(
         self, state: StageState, flat: Floats, origins: Ints, first: int, inputs: Floats, calendar: Calendar
     ) -> Floats:
+        """Forecasts (…, n_origins, horizon) back to original units, reading inputs before each origin only."""
         centre, spread = state.number("centre"), state.number("spread")
         horizon = flat.shape[-1]
         out = np.empty(flat.shape)

@@ -36,6 +36,7 @@ class LoessSeasons(AdditiveStage):
     trend_window: int | None = Field(None, ge=3, title="Trend window", description="Points; nothing: chosen.")
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)
         periods = self.periods or tuple(round(length) for length in calendar.axis.step.seasons)
         found = decompose(
@@ -57,6 +58,7 @@ class LoessSeasons(AdditiveStage):
         return StageState(arrays, notes)
 
     def parts(self, state: StageState, positions: Ints, calendar: Calendar) -> dict[str, Floats]:
+        """What is taken out at `positions`, (n_positions,) by name."""
         first = int(state.number("first"))
         at = np.asarray(positions, dtype=np.int64) - first
         out = {}
@@ -73,12 +75,14 @@ class LoessSeasons(AdditiveStage):
         return out or {"seasons": np.zeros(np.shape(positions))}
 
     def facts(self, state: StageState) -> dict[str, float]:
+        """What was learned, as numbers by name."""
         facts = {"trend window": state.number("window"), "slope per step beyond": state.number("slope")}
         for period in _periods(state):
             facts[f"swing of {period}"] = float(np.ptp(state.array(f"figure {period}")))
         return facts
 
     def figures(self, state: StageState, calendar: Calendar) -> list[Figure]:
+        """What was learned, as pictures."""
         first, figures = int(state.number("first")), []
         for period in _periods(state):
             labels, order = phase_labels(period, first, calendar)

@@ -23,6 +23,7 @@ class LogCurve(CurveStage):
     def added(self) -> float: ...
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)
         shifted = positive(values, self.added, self.title, positions, calendar)
         low = shifted.min() * _FLOOR_SHARE - self.added
@@ -38,6 +39,7 @@ class LogCurve(CurveStage):
         return 1.0 / np.maximum(x + self.added, 1e-300)
 
     def facts(self, state: StageState) -> dict[str, float]:
+        """What was learned, as numbers by name."""
         return {"straight below": state.number("low")}
 
 

@@ -23,6 +23,7 @@ class Logit(CurveStage):
     ceiling: float | None = Field(None, title="Ceiling", description="Values lie below it; nothing: chosen.")
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)
         present = np.isfinite(values)
         known = values[present]
@@ -55,4 +56,5 @@ class Logit(CurveStage):
         return np.asarray((ceiling - floor) / ((x - floor) * (ceiling - x)))
 
     def facts(self, state: StageState) -> dict[str, float]:
+        """What was learned, as numbers by name."""
         return {"floor": state.number("floor"), "ceiling": state.number("ceiling")}

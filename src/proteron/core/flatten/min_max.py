@@ -16,6 +16,7 @@ class MinMax(ScalingStage):
     kind: Literal["min_max"] = "min_max"
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)
         known = values[np.isfinite(values)]
         return scaled_by(known.min(), np.ptp(known))

@@ -74,6 +74,7 @@ class MovingAverage(AdditiveStage):
         return seasons[min(1, len(seasons) - 1)] if seasons else max(2, known // 10)
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)
         window = self._window(calendar, len(values))
         path = filled_between(centred_average(np.ascontiguousarray(values), window))
@@ -81,8 +82,10 @@ class MovingAverage(AdditiveStage):
         return StageState({name: np.asarray(array, dtype=np.float64) for name, array in arrays.items()})
 
     def parts(self, state: StageState, positions: Ints, calendar: Calendar) -> dict[str, Floats]:
+        """What is taken out at `positions`, (n_positions,) by name."""
         path, first = state.array("path"), int(state.number("first"))
         return {"trend": follow(path, first, state.number("slope"), positions)}
 
     def facts(self, state: StageState) -> dict[str, float]:
+        """What was learned, as numbers by name."""
         return {"window": state.number("window"), "slope per step beyond": state.number("slope")}

@@ -26,6 +26,7 @@ class OccasionEffects(AdditiveStage):
     doubt: float = Field(2.0, ge=0, title="Doubt", description="Points without an effect that are added to each.")
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)
         if not calendar.occasions:
             return StageState({}, ("the dataset names no occasions: nothing is taken out",))
@@ -65,6 +66,7 @@ class OccasionEffects(AdditiveStage):
         return sums / np.maximum(counts + self.doubt, 1e-9)
 
     def parts(self, state: StageState, positions: Ints, calendar: Calendar) -> dict[str, Floats]:
+        """What is taken out at `positions`, (n_positions,) by name."""
         total = np.zeros(np.shape(positions))
         for each in calendar.occasions:
             effects = state.arrays.get(f"effect {each.name}")
@@ -74,11 +76,13 @@ class OccasionEffects(AdditiveStage):
         return {"occasions": total}
 
     def facts(self, state: StageState) -> dict[str, float]:
+        """What was learned, as numbers by name."""
         return {
             name.removeprefix("effect "): float(np.asarray(each)[self.before]) for name, each in state.arrays.items()
         }
 
     def figures(self, state: StageState, calendar: Calendar) -> list[Figure]:
+        """What was learned, as pictures."""
         facts = self.facts(state)
         return [Figure("effect by occasion", tuple(facts), tuple(facts.values()))] if facts else []
 

@@ -38,6 +38,7 @@ class PeriodMeans(AdditiveStage):
         return calendar_codes(self.period, calendar.axis.local(positions))
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)
         present = np.isfinite(values)
         codes, known = self._codes(positions[present], calendar), values[present]
@@ -55,13 +56,16 @@ class PeriodMeans(AdditiveStage):
         return StageState({"effects": effects}, notes)
 
     def parts(self, state: StageState, positions: Ints, calendar: Calendar) -> dict[str, Floats]:
+        """What is taken out at `positions`, (n_positions,) by name."""
         name = self.period.replace("_", " ") if isinstance(self.period, str) else season_name(self.period, calendar)
         return {name: state.array("effects")[self._codes(positions, calendar)]}
 
     def facts(self, state: StageState) -> dict[str, float]:
+        """What was learned, as numbers by name."""
         return {"phases": float(self.phases), "swing": float(np.ptp(state.array("effects")))}
 
     def figures(self, state: StageState, calendar: Calendar) -> list[Figure]:
+        """What was learned, as pictures."""
         effects = state.array("effects")
         if isinstance(self.period, int):
             labels, order = phase_labels(self.period, 0, calendar)

@@ -38,6 +38,7 @@ class PeriodSpread(Stage):
         return local.astype(f"datetime64[{_UNITS[self.each]}]").astype(np.int64)
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)
         present = np.isfinite(values)
         known, codes = values[present], self._stretches(positions[present], calendar)
@@ -68,16 +69,20 @@ class PeriodSpread(Stage):
         return spreads[np.clip(codes, 0, len(spreads) - 1)]
 
     def apply(self, state: StageState, values: Floats, positions: Ints, calendar: Calendar) -> Floats:
+        """Flatten `values` at `positions`, also beyond the cutoff; any shape."""
         return values / self._spreads(state, positions, calendar)
 
     def undo(self, state: StageState, values: Floats, positions: Ints, calendar: Calendar) -> Floats:
+        """Original units from flat `values` at `positions`; the inverse of `apply`."""
         return values * self._spreads(state, positions, calendar)
 
     def facts(self, state: StageState) -> dict[str, float]:
+        """What was learned, as numbers by name."""
         spreads = state.array("spreads")
         return {"smallest spread": float(spreads.min()), "largest spread": float(spreads.max())}
 
     def figures(self, state: StageState, calendar: Calendar) -> list[Figure]:
+        """What was learned, as pictures."""
         spreads, first = state.array("spreads"), int(state.number("first"))
         codes = first + np.arange(len(spreads))
         if self.each == "week":

@@ -103,6 +103,7 @@ class PiecewiseTrend(AdditiveStage):
     robust: bool = Field(True, title="Robust", description="Spikes cannot bend it.")
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)
         present = np.isfinite(values)
         at, known = positions[present].astype(np.float64), values[present]
@@ -125,15 +126,18 @@ class PiecewiseTrend(AdditiveStage):
         return np.stack([np.ones(np.shape(at)), (at - origin) / span, *bends], axis=-1)
 
     def parts(self, state: StageState, positions: Ints, calendar: Calendar) -> dict[str, Floats]:
+        """What is taken out at `positions`, (n_positions,) by name."""
         at = np.asarray(positions, dtype=np.float64)
         design = self._design(at, state.array("knots"), state.number("origin"), state.number("span"))
         return {"trend": weighted_columns(design, state.array("weights"))}
 
     def facts(self, state: StageState) -> dict[str, float]:
+        """What was learned, as numbers by name."""
         slope = float(state.array("weights")[1:].sum() / state.number("span"))
         return {"knots": float(len(state.array("knots"))), "last slope per step": slope}
 
     def figures(self, state: StageState, calendar: Calendar) -> list[Figure]:
+        """What was learned, as pictures."""
         knots = state.array("knots")
         if not len(knots):
             return []

@@ -80,6 +80,7 @@ class Returns(Stage):
     form: Literal["percent", "log"] = Field("log", title="Form", description="percent: change ÷ level, as a share.")
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)
         known = positive(values, 0.0, self.title, positions, calendar)
         return StageState({"head": np.float64(known[0]), "floor": np.float64(known.min() * _FLOOR_SHARE)})
@@ -93,11 +94,13 @@ class Returns(Stage):
         return self._run(state, values, False)
 
     def undo(self, state: StageState, values: Floats, positions: Ints, calendar: Calendar) -> Floats:
+        """Original units from flat `values` at `positions`; the inverse of `apply`."""
         return self._run(state, values, True)
 
     def undo_ahead(
         self, state: StageState, flat: Floats, origins: Ints, first: int, inputs: Floats, calendar: Calendar
     ) -> Floats:
+        """Forecasts (…, n_origins, horizon) back to original units, reading inputs before each origin only."""
         references = last_known(inputs, origins - first, state.number("head"))
         rows = np.ascontiguousarray(flat).reshape(-1, flat.shape[-1])
         of_rows = np.broadcast_to(references, flat.shape[:-1]).ravel()

@@ -16,6 +16,7 @@ class RobustScale(ScalingStage):
     kind: Literal["robust_scale"] = "robust_scale"
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)
         low, middle, high = np.quantile(values[np.isfinite(values)], (0.25, 0.5, 0.75))
         return scaled_by(middle, high - low)

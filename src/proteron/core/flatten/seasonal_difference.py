@@ -46,6 +46,7 @@ class SeasonalDifference(Stage):
     period: int = Field(1, ge=1, title="Period", description="Steps in a cycle; 1 is the plain difference.")
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(np.ones(len(values)), self.period + 1, self.title)
         require(values, 1, self.title)
         fallback = np.median(values[np.isfinite(values)])
@@ -64,11 +65,13 @@ class SeasonalDifference(Stage):
         return np.where(np.isnan(references), state.number("fallback"), references)
 
     def undo(self, state: StageState, values: Floats, positions: Ints, calendar: Calendar) -> Floats:
+        """Original units from flat `values` at `positions`; the inverse of `apply`."""
         return _integrate(np.ascontiguousarray(values), state.array("heads"), state.number("fallback"))
 
     def undo_ahead(
         self, state: StageState, flat: Floats, origins: Ints, first: int, inputs: Floats, calendar: Calendar
     ) -> Floats:
+        """Forecasts (…, n_origins, horizon) back to original units, reading inputs before each origin only."""
         horizon = flat.shape[-1]
         references = self._references(state, inputs)
         ahead = (origins - first)[:, None] + np.arange(min(self.period, horizon))
@@ -79,4 +82,5 @@ class SeasonalDifference(Stage):
         return out
 
     def facts(self, state: StageState) -> dict[str, float]:
+        """What was learned, as numbers by name."""
         return {"heads kept": float(len(state.array("heads")))}

@@ -50,6 +50,7 @@ class SmoothTrend(AdditiveStage):
     robust: bool = Field(False, title="Robust", description="Spikes cannot bend it.")
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)
         stiffness = self.stiffness
         notes: tuple[str, ...] = ()
@@ -74,8 +75,10 @@ class SmoothTrend(AdditiveStage):
         return StageState({name: np.asarray(array, dtype=np.float64) for name, array in arrays.items()}, notes)
 
     def parts(self, state: StageState, positions: Ints, calendar: Calendar) -> dict[str, Floats]:
+        """What is taken out at `positions`, (n_positions,) by name."""
         path, first = state.array("path"), int(state.number("first"))
         return {"trend": follow(path, first, state.number("slope"), positions)}
 
     def facts(self, state: StageState) -> dict[str, float]:
+        """What was learned, as numbers by name."""
         return {"stiffness": state.number("stiffness"), "slope per step beyond": state.number("slope")}

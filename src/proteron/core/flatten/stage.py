@@ -32,17 +32,21 @@ class StageState:
     notes: tuple[str, ...] = ()
 
     def number(self, name: str) -> float:
+        """A learned number by its name."""
         return float(self.arrays[name])
 
     def array(self, name: str) -> Floats:
+        """A learned array by its name."""
         return np.asarray(self.arrays[name], dtype=np.float64)
 
     def document(self) -> dict[str, Any]:
+        """As plain data."""
         arrays = {name: np.asarray(array).tolist() for name, array in self.arrays.items()}
         return {"arrays": arrays, "notes": list(self.notes)}
 
     @classmethod
     def from_document(cls, document: dict[str, Any]) -> "StageState":
+        """Read what `document` wrote."""
         arrays = {name: np.asarray(values, dtype=np.float64) for name, values in document["arrays"].items()}
         return cls(arrays, tuple(document["notes"]))
 
@@ -133,12 +137,15 @@ class AdditiveStage(Stage):
     def parts(self, state: StageState, positions: Ints, calendar: Calendar) -> dict[str, Floats]: ...
 
     def removed(self, state: StageState, positions: Ints, calendar: Calendar) -> Floats:
+        """The sum of what is taken out at `positions`."""
         return np.asarray(sum(self.parts(state, positions, calendar).values()), dtype=np.float64)
 
     def apply(self, state: StageState, values: Floats, positions: Ints, calendar: Calendar) -> Floats:
+        """Flatten `values` at `positions`, also beyond the cutoff; any shape."""
         return values - self.removed(state, positions, calendar)
 
     def undo(self, state: StageState, values: Floats, positions: Ints, calendar: Calendar) -> Floats:
+        """Original units from flat `values` at `positions`; the inverse of `apply`."""
         return values + self.removed(state, positions, calendar)
 
 
@@ -148,9 +155,11 @@ class ScalingStage(Stage):
     group: ClassVar[Group] = "scale"
 
     def apply(self, state: StageState, values: Floats, positions: Ints, calendar: Calendar) -> Floats:
+        """Flatten `values` at `positions`, also beyond the cutoff; any shape."""
         return (values - state.number("centre")) / state.number("spread")
 
     def undo(self, state: StageState, values: Floats, positions: Ints, calendar: Calendar) -> Floats:
+        """Original units from flat `values` at `positions`; the inverse of `apply`."""
         return values * state.number("spread") + state.number("centre")
 
 

@@ -23,6 +23,7 @@ class YeoJohnson(CurveStage):
     exponent: float | None = Field(None, ge=-5, le=5, title="λ", description="Nothing: chosen by likelihood.")
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)
         known = values[np.isfinite(values)]
         unit = float(np.median(np.abs(known))) or float(np.abs(known).max()) or 1.0
@@ -49,9 +50,11 @@ class YeoJohnson(CurveStage):
         return np.where(z >= 0, size ** (exponent - 1), size ** (1 - exponent)) / state.number("unit")
 
     def facts(self, state: StageState) -> dict[str, float]:
+        """What was learned, as numbers by name."""
         return {"λ": state.number("exponent"), "median size": state.number("unit")}
 
     def figures(self, state: StageState, calendar: Calendar) -> list[Figure]:
+        """What was learned, as pictures."""
         if "likelihood" not in state.arrays:
             return []
         labels = tuple(f"{exponent:.1f}" for exponent in state.array("exponents"))

@@ -16,6 +16,7 @@ class ZScore(ScalingStage):
     kind: Literal["z_score"] = "z_score"
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
+        """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)
         known = values[np.isfinite(values)]
         return scaled_by(known.mean(), known.std())

@@ -144,6 +144,7 @@ class Additive(LocalForecaster):
     # learning
 
     def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
+        """What is learned of one series; raises `ProteronError` where it must decline."""
         values, first = known.series(index), int(known.starts[index])
         present = np.isfinite(values)
         if self.season == "mul" and values[present].min() <= (self.floor or 0.0):
@@ -171,9 +172,11 @@ class Additive(LocalForecaster):
         }, {"parts": parts, "names": names})  # fmt: skip
 
     def outside(self, panel: Panel, index: int, first: int) -> Any:
+        """What is known besides the series from grid position `first` on."""
         return lambda count, span: self._columns(panel, index, first, count, span)[0]
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
         return self._outside_of(self._sums(learned, int(at.max(initial=0)) + horizon)[at[:, None] + np.arange(horizon)])
 
     def _sums(self, learned: Learned, count: int) -> Floats:
@@ -190,6 +193,7 @@ class Additive(LocalForecaster):
         return np.asarray((np.maximum(doubt, 0.0) + float(learned["turning"]) * beyond**3 / 3) * learned["unit"] ** 2)
 
     def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        """Paths (count, horizon) after `at` points, driven by the errors of `noise`."""
         count, horizon = noise.errors.shape
         sums = self._sums(learned, at + horizon)[at:]
         own = float(learned["unit"]) * np.sqrt(float(learned["variance"]))
@@ -233,6 +237,7 @@ class Additive(LocalForecaster):
         return pictures
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Learned numbers of one series by name, in flat units."""
         learned = self.learned(state, key)
         if learned is None:
             return {}
@@ -253,6 +258,7 @@ class Additive(LocalForecaster):
         }
 
     def summary_of(self, learned: Learned) -> str:
+        """What was learned of one series, in one sentence."""
         parts = list(dict.fromkeys(part for part in learned.facts["parts"] if part not in ("level", "trend", "bend")))
         last = float(sum(learned["slopes"][i] for i, p in enumerate(learned.facts["parts"]) if p in ("trend", "bend")))
         slope = last * float(learned["unit"]) / float(learned["span"])

@@ -26,6 +26,7 @@ class Baseline(LocalForecaster):
     can: ClassVar[tuple[str, ...]] = ("gaps", "ranges")
 
     def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
+        """What is learned of one series; raises `ProteronError` where it must decline."""
         values = known.series(index)
         count = int(np.isfinite(values).sum())
         learned = Learned(self.look(np.ascontiguousarray(values), known))
@@ -52,9 +53,11 @@ class Baseline(LocalForecaster):
         """Variances of the steps ahead in those of one-step errors, (horizon,)."""
 
     def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
+        """Standard deviations (horizon,) after `at` points, by theory."""
         return float(learned["spread"]) * np.sqrt(self.growth(learned, horizon))
 
     def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        """Paths (count, horizon) after `at` points, driven by the errors of `noise`."""
         horizon = noise.errors.shape[1]
         mean = self.means_of(learned, values, np.array([at]), horizon)[0]
         return mean + self.paths_around(learned, float(learned["spread"]) * noise.errors, noise.rng)
@@ -78,15 +81,19 @@ class LastValue(Baseline):
     kind: Literal["last_value"] = "last_value"
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
         return np.repeat(_last_known(values, at)[:, None], horizon, axis=1)
 
     def growth(self, learned: Learned, horizon: int) -> Floats:
+        """Variances of the steps ahead in those of one-step errors, (horizon,)."""
         return np.arange(1.0, horizon + 1)
 
     def paths_around(self, learned: Learned, noise: Floats, rng: np.random.Generator) -> Floats:
+        """Deviations of paths (count, horizon) from the mean, from one-step errors `noise`."""
         return np.cumsum(noise, axis=1)
 
     def summary_of(self, learned: Learned) -> str:
+        """What was learned of one series, in one sentence."""
         return "Every step ahead equals the last known value."
 
 
@@ -101,21 +108,26 @@ class SeasonalLastValue(Baseline):
     )
 
     def look(self, values: Floats, known: Panel) -> dict[str, Any]:
+        """What is learned of one series (n_points,), by name."""
         return {"period": self.period or known.axis.step.season}
 
     def objection(self, known: Panel) -> str | None:
+        """What speaks against a panel of one series that has points enough; None: nothing."""
         return _too_few_cycles(known, self.period)
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
         period = int(learned["period"])
         references = previous_of_phase(np.ascontiguousarray(values), period)
         ahead = at[:, None] + np.arange(horizon) % period
         return np.where(np.isnan(references[ahead]), _last_known(values, at)[:, None], references[ahead])
 
     def growth(self, learned: Learned, horizon: int) -> Floats:
+        """Variances of the steps ahead in those of one-step errors, (horizon,)."""
         return np.asarray(1.0 + np.floor(np.arange(horizon) / int(learned["period"])))
 
     def paths_around(self, learned: Learned, noise: Floats, rng: np.random.Generator) -> Floats:
+        """Deviations of paths (count, horizon) from the mean, from one-step errors `noise`."""
         out = noise.copy()
         period = int(learned["period"])
         for h in range(period, noise.shape[1]):
@@ -123,10 +135,12 @@ class SeasonalLastValue(Baseline):
         return out
 
     def summary_of(self, learned: Learned) -> str:
+        """What was learned of one series, in one sentence."""
         return f"Every step equals the last known value {int(learned['period'])} steps or whole cycles before it."
 
     @property
     def label(self) -> str:
+        """A short name with the settings that matter."""
         return f"{self.title}, {self.period}" if self.period else self.title
 
 
@@ -138,33 +152,41 @@ class Drift(Baseline):
     kind: Literal["drift"] = "drift"
 
     def spent(self, learned: Learned) -> int:
+        """Numbers estimated besides the spread."""
         return 1
 
     def look(self, values: Floats, known: Panel) -> dict[str, Any]:
+        """What is learned of one series (n_points,), by name."""
         at = np.flatnonzero(~np.isnan(values))
         slope = (values[at[-1]] - values[at[0]]) / (at[-1] - at[0]) if len(at) > 1 else 0.0
         return {"slope": slope, "steps": max(int(at[-1] - at[0]), 1)}
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
         return _last_known(values, at)[:, None] + float(learned["slope"]) * np.arange(1, horizon + 1)
 
     def growth(self, learned: Learned, horizon: int) -> Floats:
+        """Variances of the steps ahead in those of one-step errors, (horizon,)."""
         steps = np.arange(1.0, horizon + 1)
         return steps * (1 + steps / float(learned["steps"]))
 
     def paths_around(self, learned: Learned, noise: Floats, rng: np.random.Generator) -> Floats:
+        """Deviations of paths (count, horizon) from the mean, from one-step errors `noise`."""
         doubt = rng.normal(scale=float(learned["spread"]) / np.sqrt(float(learned["steps"])), size=(len(noise), 1))
         return np.cumsum(noise, axis=1) + doubt * np.arange(1, noise.shape[1] + 1)
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Learned numbers of one series by name, in flat units."""
         learned = self.learned(state, key)
         return {} if learned is None else {"drift": float(learned["slope"])}
 
     def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Standard errors by parameter, where theory gives them."""
         learned = self.learned(state, key)
         return {} if learned is None else {"drift": float(learned["spread"] / np.sqrt(learned["steps"]))}
 
     def summary_of(self, learned: Learned) -> str:
+        """What was learned of one series, in one sentence."""
         return f"The last known value, plus {learned['slope']:.4g} per step."
 
 
@@ -176,9 +198,11 @@ class _Level(Baseline):
         return 0.0
 
     def growth(self, learned: Learned, horizon: int) -> Floats:
+        """Variances of the steps ahead in those of one-step errors, (horizon,)."""
         return np.full(horizon, 1.0 + self.doubt(learned))
 
     def paths_around(self, learned: Learned, noise: Floats, rng: np.random.Generator) -> Floats:
+        """Deviations of paths (count, horizon) from the mean, from one-step errors `noise`."""
         scale = float(learned["spread"]) * np.sqrt(self.doubt(learned))
         return noise + rng.normal(scale=scale, size=(len(noise), 1))
 
@@ -190,26 +214,32 @@ class Mean(_Level):
     kind: Literal["mean"] = "mean"
 
     def spent(self, learned: Learned) -> int:
+        """Numbers estimated besides the spread."""
         return 1
 
     def look(self, values: Floats, known: Panel) -> dict[str, Any]:
+        """What is learned of one series (n_points,), by name."""
         return {"mean": float(np.nanmean(values))}
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
         return np.full((len(at), horizon), float(learned["mean"]))
 
     def doubt(self, learned: Learned) -> float:
         return 1.0 / float(learned["count"])
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Learned numbers of one series by name, in flat units."""
         learned = self.learned(state, key)
         return {} if learned is None else {"mean": float(learned["mean"])}
 
     def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Standard errors by parameter, where theory gives them."""
         learned = self.learned(state, key)
         return {} if learned is None else {"mean": float(learned["spread"] / np.sqrt(learned["count"]))}
 
     def summary_of(self, learned: Learned) -> str:
+        """What was learned of one series, in one sentence."""
         return f"Every step ahead equals the mean so far, {learned['mean']:.6g}."
 
 
@@ -222,6 +252,7 @@ class SeasonalMean(_Level):
     period: int | None = Field(None, ge=1, title="Period", description="Empty: the step's own season.")
 
     def look(self, values: Floats, known: Panel) -> dict[str, Any]:
+        """What is learned of one series (n_points,), by name."""
         period = self.period or known.axis.step.season
         phases, present = np.arange(len(values)) % period, np.isfinite(values)
         counts = np.bincount(phases[present], minlength=period)
@@ -231,12 +262,15 @@ class SeasonalMean(_Level):
         return {"figure": figure, "period": period, "cycles": max(float(counts.mean()), 1.0), "seen": seen}
 
     def spent(self, learned: Learned) -> int:
+        """Numbers estimated besides the spread."""
         return int(learned["period"])
 
     def objection(self, known: Panel) -> str | None:
+        """What speaks against a panel of one series that has points enough; None: nothing."""
         return _too_few_cycles(known, self.period)
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
         period = int(learned["period"])
         return np.asarray(learned["figure"][(at[:, None] + np.arange(horizon)) % period])
 
@@ -244,12 +278,14 @@ class SeasonalMean(_Level):
         return 1.0 / float(learned["cycles"])
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Learned numbers of one series by name, in flat units."""
         learned = self.learned(state, key)
         if learned is None:
             return {}
         return {f"phase {i + 1}": float(value) for i, value in enumerate(learned["figure"][: int(learned["period"])])}
 
     def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Standard errors by parameter, where theory gives them."""
         learned = self.learned(state, key)
         if learned is None:
             return {}
@@ -257,6 +293,7 @@ class SeasonalMean(_Level):
         return {f"phase {i + 1}": float(value) for i, value in enumerate(errors)}
 
     def summary_of(self, learned: Learned) -> str:
+        """What was learned of one series, in one sentence."""
         figure = learned["figure"][: int(learned["period"])]
         return f"The mean of each of {len(figure)} phases, from {figure.min():.4g} to {figure.max():.4g}."
 
@@ -270,6 +307,7 @@ class MovingAverage(_Level):
     length: int | None = Field(None, ge=1, title="Length", description="Points; empty: chosen by one-step error.")
 
     def look(self, values: Floats, known: Panel) -> dict[str, Any]:
+        """What is learned of one series (n_points,), by name."""
         if self.length is not None:
             return {"length": self.length}
         most = min(_MOST_AVERAGED, max(len(values) // 2, 1))
@@ -284,13 +322,16 @@ class MovingAverage(_Level):
         return {"length": int(np.argmin(errors)) + 1}
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
         return np.repeat(_mean_of_last(values, int(learned["length"]))[at][:, None], horizon, axis=1)
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Learned numbers of one series by name, in flat units."""
         learned = self.learned(state, key)
         return {} if learned is None else {"length": float(learned["length"])}
 
     def summary_of(self, learned: Learned) -> str:
+        """What was learned of one series, in one sentence."""
         return f"Every step ahead equals the mean of the last {int(learned['length'])} known points."
 
 
@@ -317,7 +358,9 @@ class Zero(_Level):
     kind: Literal["zero"] = "zero"
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
         return np.zeros((len(at), horizon))
 
     def summary_of(self, learned: Learned) -> str:
+        """What was learned of one series, in one sentence."""
         return "Every step ahead is zero."

@@ -38,20 +38,24 @@ class Contender(Settings):
     chain: Annotated[Chain, BeforeValidator(_chain)] = Chain()
 
     def document(self) -> dict[str, Any]:
+        """As plain data."""
         forecaster = {**self.forecaster.document(), "version": self.forecaster.version}
         return {"schema_version": 1, "forecaster": forecaster, "chain": self.chain.document()}
 
     @classmethod
     def from_document(cls, document: dict[str, Any]) -> "Contender":
+        """Read what `document` wrote."""
         forecaster = {name: value for name, value in document["forecaster"].items() if name != "version"}
         return cls.parse({"forecaster": forecaster, "chain": document.get("chain", {})})
 
     @property
     def hash(self) -> str:
+        """SHA-256 over the canonical document."""
         return content_hash(self.document())
 
     @property
     def is_baseline(self) -> bool:
+        """Whether it is one of the naive ones."""
         return self.forecaster.family == "baseline"
 
     def fit(
@@ -275,6 +279,7 @@ class FittedContender:
 
     @property
     def summary(self) -> Any:
+        """What was learned of one series, in one sentence."""
         forecaster = self.contender.forecaster
         return self._per_key([forecaster.summary(self.state, key) for key in self.known.keys])
 

@@ -50,9 +50,11 @@ class DenseNetwork(WindowForecaster):
 
     @property
     def most_rows(self) -> int | None:
+        """Rows that all its learning can look at; None: every one."""
         return self.epochs * self.windows_per_epoch
 
     def learn_rows(self, table: Table, known: Panel, work: Work) -> ForecasterState:
+        """Learn from rows of scaled values."""
         train, held_out = self._split(table)
         rng = np.random.default_rng(work.seed)
         dtype = np.dtype(self.precision)
@@ -125,12 +127,14 @@ class DenseNetwork(WindowForecaster):
         return {"parameters": best, "loss": losses, "validation_loss": validation_losses, "kept_epoch": best_epoch}
 
     def training(self, state: ForecasterState) -> Training:
+        """How the training went: losses by epoch, and the epoch kept."""
         facts = state.facts
         return Training(
             tuple(facts["loss"]), tuple(facts["validation_loss"]), int(facts["kept_epoch"]), int(facts["windows"])
         )
 
     def predict(self, state: ForecasterState, features: Floats, series: Ints) -> Floats:
+        """Scaled forecasts (n_rows, n_steps) for scaled features."""
         parameters = state.arrays["parameters"]
         scaled = standardised(features, state.arrays["centre"], state.arrays["spread_of_features"])
         sizes = np.array(state.facts["sizes"], dtype=np.int64)
@@ -138,10 +142,12 @@ class DenseNetwork(WindowForecaster):
         return engine.network_output(parameters, inputs, sizes, _ACTIVATIONS[self.activation]).astype(np.float64)
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Learned numbers of one series by name, in flat units."""
         kept = state.facts["kept_epoch"]
         return {"weights": float(state.facts["weights"]), "validation_loss": state.facts["validation_loss"][kept]}
 
     def summary(self, state: ForecasterState, key: str) -> str:
+        """What was learned of one series, in one sentence."""
         facts = state.facts
         shape = "-".join(str(size) for size in facts["sizes"])
         steps = facts["sizes"][-1]

@@ -33,6 +33,7 @@ class OneStep:
 
     @property
     def residuals(self) -> Floats:
+        """Observed minus forecast, (n,)."""
         return self.observed - self.forecast
 
     def error(self, after: bool) -> float:

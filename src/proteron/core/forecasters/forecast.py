@@ -72,6 +72,7 @@ class Forecast:
 
     @property
     def horizon(self) -> int:
+        """How many steps ahead."""
         return int(self.mean.shape[1])
 
     @cached_property

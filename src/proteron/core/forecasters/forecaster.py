@@ -60,6 +60,7 @@ class ForecasterState:
     facts: dict[str, Any] = field(default_factory=dict)
 
     def row(self, key: str) -> int:
+        """The place of a series in the arrays."""
         return self.keys.index(key)
 
 

@@ -72,6 +72,7 @@ class Intermittent(LocalForecaster):
     interval_weight: float | None = Field(None, gt=0, le=1, title="Weight of intervals")
 
     def objection(self, known: Panel) -> str | None:
+        """What speaks against a panel of one series that has points enough; None: nothing."""
         values = known.values[np.isfinite(known.values)]
         if len(values) and values.min() < 0:
             return "Demand is never below zero; this series is."
@@ -81,6 +82,7 @@ class Intermittent(LocalForecaster):
         return None
 
     def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
+        """What is learned of one series; raises `ProteronError` where it must decline."""
         values = np.ascontiguousarray(known.series(index))
         there = np.isfinite(values)
         if not (values[there] > 0).any():
@@ -112,6 +114,7 @@ class Intermittent(LocalForecaster):
         return np.where(happens, noise.rng.choice(sizes, size=(count, horizon)) * rate / (chance * sizes.mean()), 0.0)
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
         out = np.empty(len(values) + 1)
         demand_rates(
             np.ascontiguousarray(values), float(learned["weight"]), float(learned["rest"]), _METHODS[self.method], out
@@ -119,12 +122,14 @@ class Intermittent(LocalForecaster):
         return np.repeat(out[at][:, None], horizon, axis=1)
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Learned numbers of one series by name, in flat units."""
         learned = self.learned(state, key)
         if learned is None:
             return {}
         return {"level_weight": float(learned["weight"]), "interval_weight": float(learned["rest"])}
 
     def summary_of(self, learned: Learned) -> str:
+        """What was learned of one series, in one sentence."""
         return (
             f"Demand per step from sizes smoothed with weight {learned['weight']:.3g} and intervals with "
             f"{learned['rest']:.3g}, {self.method}."

@@ -52,17 +52,21 @@ class LocalForecaster(Forecaster):
         """Each series declines for itself."""
 
     def declined(self, state: ForecasterState) -> dict[str, str]:
+        """Reasons by key of series without a forecast."""
         return dict(state.facts.get("declined", {}))
 
     def tried(self, state: ForecasterState, key: str) -> list[Tried]:
+        """What was tried for one series before a form was taken."""
         told = state.facts.get("series", {}).get(key, {}).get("tried", [])
         return [Tried(each["form"], each.get("criterion", each.get("aicc")), each.get("reason", "")) for each in told]
 
     @property
     def checked(self) -> bool:
+        """Whether residuals of a good fit are white."""
         return self.family != "baseline"
 
     def look_back(self, state: ForecasterState, known: Panel) -> int:
+        """A few points to begin with, ten at most."""
         return min(10, max(len(known.values) // 10, 1))
 
     @abstractmethod
@@ -77,6 +81,7 @@ class LocalForecaster(Forecaster):
         """Means (n_origins, horizon) after `at` points (n_origins,) of `values` (n,), from where learning began."""
 
     def learn(self, known: Panel, work: Work) -> ForecasterState:
+        """Learn from flat values that end at the cutoff; raises `ProteronError` where that cannot be."""
         rows: list[Learned | None] = []
         declined: dict[str, str] = {}
         for index, key in enumerate(known.keys):
@@ -149,6 +154,7 @@ class LocalForecaster(Forecaster):
         return replace(learned, outside=self.outside(panel, index, first)), values, first
 
     def means(self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int) -> Floats:
+        """Flat means (n_series, n_origins, horizon), each reading points before its origin only."""
         out = np.full((len(panel), len(origins), horizon), np.nan)
         for index in range(len(panel)):
             found = self._at(state, panel, index)
@@ -225,6 +231,7 @@ class LocalForecaster(Forecaster):
     def simulate(
         self, state: ForecasterState, panel: Panel, origin: int, horizon: int, count: int, seed: int
     ) -> Floats | None:
+        """Flat joint paths from one origin, (count, n_series, horizon)."""
         out = np.full((count, len(panel), horizon), np.nan)
         shared = self._shared_noise(state, panel, count, horizon, seed)
         some = False
@@ -265,6 +272,7 @@ class LocalForecaster(Forecaster):
         return information(float(learned["loglik"]), int(learned["free"]), int(learned["count"]))
 
     def summary(self, state: ForecasterState, key: str) -> str:
+        """What was learned of one series, in one sentence."""
         learned = self.learned(state, key)
         if learned is None:
             return f"No forecast: {self.declined(state)[key]}"

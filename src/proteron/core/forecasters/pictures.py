@@ -18,6 +18,8 @@ class Curve:
 
 @dataclass(frozen=True)
 class Picture:
+    """Curves over a common x, with marks at places of it."""
+
     title: str
     x_label: str
     curves: tuple[Curve, ...]

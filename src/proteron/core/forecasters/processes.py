@@ -34,12 +34,14 @@ class RandomWalkProcess(LocalForecaster):
     reverting: bool = Field(False, title="Drawn back", description="To a level, by a share a step.")
 
     def objection(self, known: Panel) -> str | None:
+        """What speaks against a panel of one series that has points enough; None: nothing."""
         values = known.values[np.isfinite(known.values)]
         if len(values) and values.min() <= 0:
             return f"Growth needs values above zero; the smallest is {values.min():g}."
         return None
 
     def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
+        """What is learned of one series; raises `ProteronError` where it must decline."""
         values = known.series(index)
         at = np.flatnonzero(np.isfinite(values))
         if values[at].min() <= 0:
@@ -71,12 +73,14 @@ class RandomWalkProcess(LocalForecaster):
         return level + (last[:, None] - level) * kept, variance * (1 - kept**2) / (2 * pull)
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
         last = previous_of_phase(np.ascontiguousarray(values), 1)[at]
         logs = np.log(np.where(last > 0, last, np.nan))
         mean, variance = self._moments(learned, logs, horizon)
         return np.exp(mean + 0.5 * variance)
 
     def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        """Paths (count, horizon) after `at` points, driven by the errors of `noise`."""
         count, horizon = noise.errors.shape
         last = float(previous_of_phase(np.ascontiguousarray(values), 1)[at])
         if not last > 0:
@@ -94,6 +98,7 @@ class RandomWalkProcess(LocalForecaster):
         return out
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Learned numbers of one series by name, in flat units."""
         learned = self.learned(state, key)
         if learned is None:
             return {}
@@ -103,6 +108,7 @@ class RandomWalkProcess(LocalForecaster):
         return {"drift": float(learned["drift"])} | found
 
     def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Standard errors by parameter, where theory gives them."""
         learned = self.learned(state, key)
         if learned is None:
             return {}
@@ -113,12 +119,14 @@ class RandomWalkProcess(LocalForecaster):
         return {"drift": float(learned["error"])} | doubt
 
     def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Log-likelihood and criteria of one series, where there is a likelihood."""
         learned = self.learned(state, key)
         if learned is None:
             return {}
         return information(float(learned["loglik"]), 3 if self.reverting else 2, int(learned["count"]))
 
     def summary_of(self, learned: Learned) -> str:
+        """What was learned of one series, in one sentence."""
         spread = np.sqrt(float(learned["variance"]))
         if self.reverting:
             half = np.log(2) / float(learned["pull"])

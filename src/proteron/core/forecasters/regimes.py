@@ -149,6 +149,7 @@ class SwitchingRegimes(LocalForecaster):
     lags: int = Field(0, ge=0, le=5, title="Lags", description="Of what is left of the level.")
 
     def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
+        """What is learned of one series; raises `ProteronError` where it must decline."""
         values = np.ascontiguousarray(known.series(index))
         present = values[np.isfinite(values)]
         least = 20 + 4 * self.lags
@@ -208,6 +209,7 @@ class SwitchingRegimes(LocalForecaster):
         return seen, kept
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
         numbers, lags = learned["numbers"], self.lags
         seen, kept = self._passed(learned, values)
         out = np.full((len(at), horizon), np.nan)
@@ -228,6 +230,7 @@ class SwitchingRegimes(LocalForecaster):
         return out
 
     def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        """Paths (count, horizon) after `at` points, driven by the errors of `noise`."""
         count, horizon = noise.errors.shape
         numbers, lags = learned["numbers"], self.lags
         if at < lags:
@@ -259,10 +262,12 @@ class SwitchingRegimes(LocalForecaster):
         return [Picture(f"Chance of the {name} regime", "steps", (Curve(name, np.arange(float(len(high))), high),))]
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Learned numbers of one series by name, in flat units."""
         learned = self.learned(state, key)
         return {} if learned is None else self._named(learned["numbers"])
 
     def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Standard errors by parameter, where theory gives them."""
         learned = self.learned(state, key)
         return {} if learned is None else self._named(learned["errors"])
 
@@ -279,6 +284,7 @@ class SwitchingRegimes(LocalForecaster):
         return named
 
     def summary_of(self, learned: Learned) -> str:
+        """What was learned of one series, in one sentence."""
         numbers = learned["numbers"]
         low, high = ("low", "high") if _SWITCHES[self.switches] & 1 else ("calm", "wild")
         parts = [

@@ -36,6 +36,7 @@ class Ridge(WindowForecaster):
     strength: float = Field(1.0, ge=0, title="Strength", description="Penalty on squared standardised coefficients.")
 
     def learn_rows(self, table: Table, known: Panel, work: Work) -> ForecasterState:
+        """Learn from rows of scaled values."""
         count, width, steps = len(known), len(table.names), len(table.target_names)
         weights = np.zeros((count, width, steps))
         centres, spreads = np.zeros((count, width)), np.ones((count, width))
@@ -54,6 +55,7 @@ class Ridge(WindowForecaster):
         return ForecasterState(known.keys, arrays, {"names": list(table.names)})
 
     def predict(self, state: ForecasterState, features: Floats, series: Ints) -> Floats:
+        """Scaled forecasts (n_rows, n_steps) for scaled features."""
         out = np.empty((len(features), state.arrays["intercepts"].shape[1]))
         for row in np.unique(series):
             mine = series == row
@@ -62,6 +64,7 @@ class Ridge(WindowForecaster):
         return out
 
     def equation(self, state: ForecasterState, key: str) -> Equation:
+        """The forecast as a sum of features, in flat units."""
         row, plan = state.row(key), WindowPlan.parse(state.facts["plan"])
         level, spread = state.arrays["level"][row], state.arrays["spread"][row]
         scales, moves, as_scaled = (
@@ -80,6 +83,7 @@ class Ridge(WindowForecaster):
         )
 
     def summary(self, state: ForecasterState, key: str) -> str:
+        """What was learned of one series, in one sentence."""
         if state.arrays["rows"][state.row(key)] < 2:
             return "Too few complete windows: the mean so far is used."
         slopes = self.equation(state, key).slopes[:, 0]

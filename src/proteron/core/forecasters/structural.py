@@ -204,6 +204,7 @@ class _Parts(LocalForecaster):
         return False, 1
 
     def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
+        """What is learned of one series; raises `ProteronError` where it must decline."""
         values = np.ascontiguousarray(known.series(index))
         present = np.flatnonzero(np.isfinite(values))
         trend, period = self.layout(known.axis.step.season, len(present))
@@ -275,6 +276,7 @@ class _Parts(LocalForecaster):
         return float((white**2).sum() / max(known - len(start), 1))
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
         move, drifting, _ = parts_of_state(bool(learned["trend"]), int(learned["period"]))
         offset, size = int(learned["offset"]), len(move) - 1
         rest = np.ascontiguousarray(values[offset:])
@@ -309,6 +311,7 @@ class _Parts(LocalForecaster):
         return spread, inside, drift, seen
 
     def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
+        """Standard deviations (horizon,) after `at` points, by theory."""
         variances = self._variances(learned, values, at, horizon) * self._ahead_noise(learned)
         return np.sqrt(variances) * self._wider(learned, values, at, horizon)
 
@@ -345,6 +348,7 @@ class _Parts(LocalForecaster):
         return prediction_variance(float(learned["noise"]) * max(count - spent, 1), count, spent)
 
     def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        """Paths (count, horizon) after `at` points, driven by the errors of `noise`."""
         count, horizon = noise.errors.shape
         spread, move, drift, seen = self._end(learned, values, at)
         own = np.sqrt(self._ahead_noise(learned))
@@ -361,6 +365,7 @@ class _Parts(LocalForecaster):
         return mean + out * self._wider(learned, values, at, horizon)
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Learned numbers of one series by name, in flat units."""
         learned = self.learned(state, key)
         if learned is None:
             return {}
@@ -383,6 +388,7 @@ class _Parts(LocalForecaster):
         return {f"variance_{name}": float(ratio * each) * noise for name, ratio, each in triples}
 
     def summary_of(self, learned: Learned) -> str:
+        """What was learned of one series, in one sentence."""
         _, _, names = parts_of_state(bool(learned["trend"]), int(learned["period"]))
         noise = float(learned["noise"])
         parts = [f"{name} {ratio * noise:.3g}" for name, ratio in zip(names, learned["ratios"], strict=False)]

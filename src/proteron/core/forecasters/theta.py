@@ -41,9 +41,11 @@ class Theta(LocalForecaster):
 
     @property
     def label(self) -> str:
+        """A short name with the settings that matter."""
         return self.title if self.theta == 2 else f"{self.title}, {'optimised' if self.theta is None else self.theta}"
 
     def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
+        """What is learned of one series; raises `ProteronError` where it must decline."""
         values = np.ascontiguousarray(known.series(index))
         present = np.flatnonzero(np.isfinite(values))
         offset = int(present[0])
@@ -73,6 +75,7 @@ class Theta(LocalForecaster):
         """The theta with the smallest one-step error."""
 
         def error(theta: float) -> float:
+            """Mean squared one-step error with this theta."""
             fitted = fit_form(_steep(flat, theta, level, slope), Form(), 1)
             line = level + slope * np.arange(len(flat))
             means = run(fitted, _steep(flat, theta, level, slope)).means / theta + (1 - 1 / theta) * line
@@ -93,6 +96,7 @@ class Theta(LocalForecaster):
         return smoothed[:, None] / theta + (1 - 1 / theta) * line
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
         way, figure, offset = self._season_of(learned)
         local = at - offset
         out = np.full((len(at), horizon), np.nan)
@@ -108,12 +112,14 @@ class Theta(LocalForecaster):
         return way, learned["figure"][: int(learned["period"])], int(learned["offset"])
 
     def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
+        """Standard deviations (horizon,) after `at` points, by theory."""
         way, figure, offset = self._season_of(learned)
         weight = float(learned["weight"])  # an error moves the steep line by theta times that, the forecast by it
         steps = float(learned["spread"]) * np.sqrt(1 + np.arange(horizon) * weight**2)
         return steps * np.abs(figure[(at - offset + np.arange(horizon)) % len(figure)]) if way == "mul" else steps
 
     def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        """Paths (count, horizon) after `at` points, driven by the errors of `noise`."""
         horizon = noise.errors.shape[1]
         way, figure, offset = self._season_of(learned)
         mean = self.means_of(learned, values, np.array([at]), horizon)[0]
@@ -123,6 +129,7 @@ class Theta(LocalForecaster):
         return mean + (moves * figure[(at - offset + np.arange(horizon)) % len(figure)] if way == "mul" else moves)
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Learned numbers of one series by name, in flat units."""
         learned = self.learned(state, key)
         if learned is None:
             return {}
@@ -137,6 +144,7 @@ class Theta(LocalForecaster):
         return {"level_weight": float(learned["weight_error"]), "start_level": float(learned["start_error"])}
 
     def summary_of(self, learned: Learned) -> str:
+        """What was learned of one series, in one sentence."""
         season = ("no season", "a season added", "a season multiplied")[int(learned["way"])]
         return (
             f"The line rises {learned['slope']:.4g} a step; theta {learned['theta']:.3g}, "

@@ -47,9 +47,11 @@ class TrendCurve(LocalForecaster):
 
     @property
     def label(self) -> str:
+        """A short name with the settings that matter."""
         return f"{self.title}, {self.shape}{', robust' if self.robust else ''}"
 
     def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
+        """What is learned of one series; raises `ProteronError` where it must decline."""
         values = known.series(index)
         at = np.flatnonzero(np.isfinite(values))
         least = {"linear": 3, "quadratic": 4, "exponential": 4, "saturating": 5, "piecewise": 6}[self.shape]
@@ -147,9 +149,11 @@ class TrendCurve(LocalForecaster):
         return self._curve(knots, unit)(time.ravel(), coefficients).reshape(time.shape) * unit
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
         return self._curve_at(learned, at[:, None] + np.arange(horizon, dtype=np.float64))
 
     def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
+        """Standard deviations (horizon,) after `at` points, by theory."""
         coefficients = learned["coefficients"][np.isfinite(learned["coefficients"])]
         size, unit = len(coefficients), float(learned["unit"])
         curve = self._curve(learned["knots"][np.isfinite(learned["knots"])], unit)
@@ -165,6 +169,7 @@ class TrendCurve(LocalForecaster):
         return unit * np.sqrt(np.maximum(doubt, 0.0) + float(learned["variance"]))
 
     def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        """Paths (count, horizon) after `at` points, driven by the errors of `noise`."""
         count, horizon = noise.errors.shape
         spread = self.spreads_of(learned, values, at, horizon)
         own = float(learned["unit"]) * np.sqrt(float(learned["variance"]))
@@ -174,10 +179,12 @@ class TrendCurve(LocalForecaster):
         return self.means_of(learned, values, np.array([at]), horizon)[0] + moves
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Learned numbers of one series by name, in flat units."""
         learned = self.learned(state, key)
         return {} if learned is None else dict(self._named(learned, learned["coefficients"]))
 
     def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Standard errors by parameter, where theory gives them."""
         learned = self.learned(state, key)
         if learned is None:
             return {}
@@ -200,12 +207,14 @@ class TrendCurve(LocalForecaster):
         ]
 
     def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Log-likelihood and criteria of one series, where there is a likelihood."""
         learned = self.learned(state, key)
         if learned is None:
             return {}
         return information(float(learned["loglik"]), int(learned["free"]), int(learned["count"]))
 
     def summary_of(self, learned: Learned) -> str:
+        """What was learned of one series, in one sentence."""
         named = dict(self._named(learned, learned["coefficients"]))
         if self.shape == "linear":
             return f"y = {named['level']:.4g} {named['slope']:+.4g} t, t in steps from the first known point."

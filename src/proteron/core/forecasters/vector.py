@@ -43,14 +43,17 @@ class VectorAutoregression(Forecaster):
 
     @property
     def label(self) -> str:
+        """A short name with the settings that matter."""
         return self.title if self.factors is None else f"{self.title}, {self.factors} shared"
 
     def objection(self, known: Panel) -> str | None:
+        """What speaks against a panel of one series that has points enough; None: nothing."""
         if not np.isfinite(known.values).all():
             return f"It learns where all are known; {int(np.isnan(known.values).sum()):,} points are missing."
         return None
 
     def learn(self, known: Panel, work: Work) -> ForecasterState:
+        """Learn from flat values that end at the cutoff; raises `ProteronError` where that cannot be."""
         if len(known) > _MOST_SERIES:
             raise TooShortError(
                 f"{len(known)} series are too many for a vector autoregression; it takes {_MOST_SERIES}.", field="order"
@@ -101,6 +104,7 @@ class VectorAutoregression(Forecaster):
         return ForecasterState(known.keys, arrays, facts)
 
     def means(self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int) -> Floats:
+        """Flat means (n_series, n_origins, horizon), each reading points before its origin only."""
         order, count = int(state.facts["order"]), len(state.keys)
         out = np.full((len(panel), len(origins), horizon), np.nan)
         rows = [panel.keys.index(key) if key in panel.keys else -1 for key in state.keys]
@@ -135,6 +139,7 @@ class VectorAutoregression(Forecaster):
     def ranges_from(
         self, state: ForecasterState, panel: Panel, origin: int, horizon: int, levels: Sequence[float], draws: int
     ) -> Floats | None:
+        """Flat ranges from one origin by theory, (n_levels, 2, n_series, horizon)."""
         mean = self.means(state, panel, np.array([origin]), horizon)[:, 0]
         weights, covariance = self._impulses(state, horizon), _ahead_covariance(state)
         steps = np.cumsum([np.diag(each @ covariance @ each.T) for each in weights], axis=0)
@@ -190,6 +195,7 @@ class VectorAutoregression(Forecaster):
         return information(float(state.facts["loglik"]), free, rows * width)
 
     def summary(self, state: ForecasterState, key: str) -> str:
+        """What was learned of one series, in one sentence."""
         count, order = len(state.keys), int(state.facts["order"])
         past = f"the last {order} values of all" if order > 1 else "the last value of all"
         if self.factors is not None and self.factors < count:

@@ -109,6 +109,7 @@ class Garch(LocalForecaster):
     leverage: bool = Field(False, title="Leverage", description="Falls move the variance more than rises.")
 
     def objection(self, known: Panel) -> str | None:
+        """What speaks against a panel of one series that has points enough; None: nothing."""
         values = known.values[np.isfinite(known.values)]
         apart = values - values.mean() if len(values) else values
         memory = float((apart[1:] * apart[:-1]).sum() / max(float((apart**2).sum()), 1e-300))
@@ -117,6 +118,7 @@ class Garch(LocalForecaster):
         return None
 
     def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
+        """What is learned of one series; raises `ProteronError` where it must decline."""
         values = np.ascontiguousarray(known.series(index))
         present = values[np.isfinite(values)]
         past, lags = self.order
@@ -175,9 +177,11 @@ class Garch(LocalForecaster):
         )  # fmt: skip
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
         return np.full((len(at), horizon), float(learned["numbers"][0]))
 
     def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
+        """Standard deviations (horizon,) after `at` points, by theory."""
         mean, omega, alphas, betas, leverage, _ = self._taken(learned)
         past = np.empty(at + 1)
         variances(np.ascontiguousarray(values[:at]), mean, omega, alphas, betas, leverage, past)
@@ -198,6 +202,7 @@ class Garch(LocalForecaster):
         return np.sqrt(out)
 
     def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        """Paths (count, horizon) after `at` points, driven by the errors of `noise`."""
         count, horizon = noise.errors.shape
         mean, omega, alphas, betas, leverage, freedom = self._taken(learned)
         past = np.empty(at + 1)
@@ -221,10 +226,12 @@ class Garch(LocalForecaster):
         return mean + errors
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Learned numbers of one series by name, in flat units."""
         learned = self.learned(state, key)
         return {} if learned is None else self._named(learned["numbers"])
 
     def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Standard errors by parameter, where theory gives them."""
         learned = self.learned(state, key)
         return {} if learned is None else self._named(learned["errors"])
 
@@ -236,6 +243,7 @@ class Garch(LocalForecaster):
         return {name: float(number) for name, number, use in zip(names, numbers, used, strict=True) if use}
 
     def summary_of(self, learned: Learned) -> str:
+        """What was learned of one series, in one sentence."""
         _, omega, alphas, betas, leverage, _ = self._taken(learned)
         persistence = float(alphas.sum() + betas.sum() + 0.5 * leverage)
         level = np.sqrt(omega / (1 - persistence)) if persistence < 1 else np.inf

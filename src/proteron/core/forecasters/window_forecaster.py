@@ -35,6 +35,7 @@ class Scaling:
 
     @classmethod
     def learn(cls, known: Panel) -> "Scaling":
+        """Learn from flat values that end at the cutoff; raises `ProteronError` where that cannot be."""
         level, spread = np.zeros(len(known)), np.ones(len(known))
         for index in range(len(known)):
             values = known.series(index)[~np.isnan(known.series(index))]
@@ -68,9 +69,11 @@ class WindowForecaster(Forecaster):
 
     @property
     def way(self) -> str:
+        """How it goes many steps: direct or recursive."""
         return self.strategy
 
     def look_back(self, state: ForecasterState, known: Panel) -> int:
+        """Points up to and including the origin that its plan reads."""
         return WindowPlan.parse(state.facts["plan"]).look_back
 
     @property
@@ -109,6 +112,7 @@ class WindowForecaster(Forecaster):
         return plan.model_copy(update={"horizon": tuple(range(1, steps + 1)), "missing": "drop"})
 
     def learn(self, known: Panel, work: Work) -> ForecasterState:
+        """Learn from flat values that end at the cutoff; raises `ProteronError` where that cannot be."""
         plan = self.resolved_plan(known, work.horizon)
         work.go_on()
         scaling = Scaling.learn(known)
@@ -130,6 +134,7 @@ class WindowForecaster(Forecaster):
         return ForecasterState(known.keys, arrays, facts)
 
     def means(self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int) -> Floats:
+        """Flat means (n_series, n_origins, horizon), each reading points before its origin only."""
         plan = WindowPlan.parse(state.facts["plan"])
         rows_of = np.array([state.row(key) for key in panel.keys], dtype=np.int64)
         scaling = Scaling(state.arrays["level"][rows_of], state.arrays["spread"][rows_of])

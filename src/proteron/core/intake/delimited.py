@@ -52,10 +52,7 @@ def read_delimited(
         raise InputError("There is no row of cells in this file.", field="file")
     limits.check_table(0, len(heading.names))
     names = distinct_names([plain_text(name, "delimited") for name in heading.names])
-    if len(set(heading.names)) < len(names) and heading.rows:
-        notes.append(Note("column names", "Column names were empty or repeated: numbered.", severity="note"))
-    if heading.rows == 0:
-        notes.append(Note("no header", "There is no header line: columns are numbered.", severity="note"))
+    notes += _heading_notes(heading, names)
     above = _lines_above(rows, heading, text, comment, delimiter)
     quoted = _quoted_columns(lines, heading.skip + heading.rows, delimiter, names)
     reading = _Reading(source, reader, delimiter, encoding, comment, above, names, limits, progress)
@@ -65,17 +62,30 @@ def read_delimited(
         notes.append(_LATIN)
     if table.num_rows == 0:
         raise InputError(f"There is a header ({', '.join(names[:5])}) but no row below it.", field="file")
-    if ragged:
-        shown = "; ".join(repr(line[:60]) for line in ragged[:3])
-        notes.append(
-            Note("ragged rows", f"{len(ragged):,} lines do not have {len(names)} cells and are left out: {shown}.",
-                 count=len(ragged), severity="error")
-        )  # fmt: skip
+    notes += _ragged_notes(ragged, names)
     facts = {
         "encoding": encoding, "delimiter": delimiter, "header_rows": heading.rows, "skip_rows": heading.skip,
         "comment": comment, "quoted": quoted or None,
     }  # fmt: skip
     return RawTable(table, "delimited", facts, tuple(notes), above + 1)
+
+
+def _heading_notes(heading: Heading, names: list[str]) -> list[Note]:
+    """What there is to say of the line of names."""
+    if heading.rows == 0:
+        return [Note("no header", "There is no header line: columns are numbered.", severity="note")]
+    if len(set(heading.names)) < len(names):
+        return [Note("column names", "Column names were empty or repeated: numbered.", severity="note")]
+    return []
+
+
+def _ragged_notes(ragged: list[str], names: list[str]) -> list[Note]:
+    """What there is to say of lines that were left out."""
+    if not ragged:
+        return []
+    shown = "; ".join(repr(line[:60]) for line in ragged[:3])
+    text = f"{len(ragged):,} lines do not have {len(names)} cells and are left out: {shown}."
+    return [Note("ragged rows", text, count=len(ragged), severity="error")]
 
 
 class _Reading:
@@ -282,26 +292,32 @@ def _guess_types(
     rows: list[list[str]], names: list[str], reader: ReaderSettings, quoted: list[str]
 ) -> dict[str, pa.DataType]:
     """Types for columns that are plain throughout the sample; text for all others."""
-    types: dict[str, pa.DataType] = {}
     marks = set(reader.marks)
+    types: dict[str, pa.DataType] = {}
     for column, name in enumerate(names):
         cells = [row[column].strip() for row in rows if column < len(row)]
         present = [cell for cell in cells if cell not in marks]
         types[name] = pa.string()
         if not present or reader.decimal == ",":
             continue
-        if name in quoted:
-            if len(rows) >= 50 and len(set(cells)) <= len(cells) // 4:
-                types[name] = pa.dictionary(pa.int32(), pa.string())
-            continue
-        if any(re.match(r"^0\d", cell) for cell in present):  # codes, not counts
-            continue
-        if all(_PLAIN.match(cell) for cell in present) and not all(re.fullmatch(r"\d{4}|\d{8}", c) for c in present):
-            types[name] = pa.float64() if not all(re.fullmatch(r"-?\d{1,15}", c) for c in present) else pa.int64()
-        elif all(_ZONED.match(cell) for cell in present):
-            types[name] = pa.timestamp("s", tz="UTC")
-        elif all(_NAIVE.match(cell) for cell in present):
-            types[name] = pa.timestamp("s")
-        elif len(rows) >= 50 and len(set(present)) <= len(present) // 4:
-            types[name] = pa.dictionary(pa.int32(), pa.string())
+        plain = None if name in quoted else _plain_type(present)
+        types[name] = plain or _text_type(cells if name in quoted else present, len(rows))
     return types
+
+
+def _plain_type(present: list[str]) -> pa.DataType | None:
+    """The type that every cell has as it stands: numbers or ISO times; None where they are text or codes."""
+    if any(re.match(r"^0\d", cell) for cell in present):  # codes, not counts
+        return pa.string()
+    dates = all(re.fullmatch(r"\d{4}|\d{8}", cell) for cell in present)
+    if not dates and all(_PLAIN.match(cell) for cell in present):
+        return pa.int64() if all(re.fullmatch(r"-?\d{1,15}", cell) for cell in present) else pa.float64()
+    if all(_ZONED.match(cell) for cell in present):
+        return pa.timestamp("s", tz="UTC")
+    return pa.timestamp("s") if all(_NAIVE.match(cell) for cell in present) else None
+
+
+def _text_type(cells: list[str], rows: int) -> pa.DataType:
+    """Text, as a dictionary where values come again."""
+    again = rows >= 50 and len(set(cells)) <= len(cells) // 4
+    return pa.dictionary(pa.int32(), pa.string()) if again else pa.string()

@@ -58,6 +58,7 @@ class Finding:
         return f"{self.code}: {self.about}" if self.about else self.code
 
     def document(self) -> dict[str, Any]:
+        """As plain data."""
         return {
             "id": self.id, "code": self.code, "severity": self.severity, "rows": list(self.rows),
             "message": self.message, "count": self.count, "about": self.about, "proposed": self.proposed,

@@ -60,16 +60,17 @@ def _header_rows(body: list[list[str]]) -> int:
     """How many rows at the top are words where the rows below have numbers or dates."""
     if not body:
         return 0
-    below = body[2:] or body[1:]
-    typed = [
-        column
-        for column in range(len(body[0]))
-        if below and sum(column < len(r) and looks_like_data(r[column]) for r in below) * 2 > len(below)
-    ]
+    typed = _typed_columns(body[2:] or body[1:], len(body[0]))
     if any(looks_like_data(cell) and not re.fullmatch(r"\s*(19|20)\d\d\s*", cell) for cell in body[0]):
-        words = [c for c in typed if not looks_like_data(body[0][c])]
-        return 0 if not words else 1
+        return int(any(not looks_like_data(body[0][column]) for column in typed))
     second = body[1] if len(body) > 2 else []
+    if not typed or not second or any(cell.strip() and looks_like_data(cell) for cell in second):
+        return 1
     wordy = [c for c in typed if c < len(second) and second[c].strip() and not looks_like_data(second[c])]
-    empty = all(not cell.strip() or not looks_like_data(cell) for cell in second)
-    return 2 if typed and second and empty and len(wordy) * 2 >= len(typed) else 1
+    return 2 if len(wordy) * 2 >= len(typed) else 1
+
+
+def _typed_columns(rows: list[list[str]], width: int) -> list[int]:
+    """Columns that look like data in more than half of the rows."""
+    counts = [sum(column < len(row) and looks_like_data(row[column]) for row in rows) for column in range(width)]
+    return [column for column, count in enumerate(counts) if rows and count * 2 > len(rows)]

@@ -314,10 +314,7 @@ def compare_accounts(before: Mapping[str, Any], now: Mapping[str, Any]) -> list[
     ):
         if before.get(name) != now.get(name):
             said.append(f"The {words} was {before.get(name)} and is {now.get(name)}.")
-    lost = [key for key in before.get("keys", ()) if key not in set(now.get("keys", ()))]
-    fresh = [key for key in now.get("keys", ()) if key not in set(before.get("keys", ()))]
-    said += [f"{len(fresh)} new series: {', '.join(fresh[:5])}."] if fresh else []
-    said += [f"{len(lost)} series are gone: {', '.join(lost[:5])}."] if lost else []
+    said += _changed_keys(before.get("keys", ()), now.get("keys", ()))
     for name, words in (
         ("rows", "rows"),
         ("points", "points"),
@@ -327,14 +324,27 @@ def compare_accounts(before: Mapping[str, Any], now: Mapping[str, Any]) -> list[
     ):
         if before.get(name) != now.get(name):
             said.append(f"{words.capitalize()}: {_shown(before.get(name))} before, {_shown(now.get(name))} now.")
-    low, high = before.get("lowest"), before.get("highest")
-    if low is not None and high is not None and None not in (now.get("lowest"), now.get("highest")):
-        reach = (high - low) * 0.5
-        if now["lowest"] < low - reach or now["highest"] > high + reach:
-            said.append(
-                f"Values ranged from {low:g} to {high:g} and range from {now['lowest']:g} to {now['highest']:g}."
-            )
-    return said
+    return said + _changed_range(before, now)
+
+
+def _changed_keys(before: Sequence[str], now: Sequence[str]) -> list[str]:
+    """Series that came and went, in sentences."""
+    old, new = set(before), set(now)
+    fresh, lost = [key for key in now if key not in old], [key for key in before if key not in new]
+    said = [f"{len(fresh)} new series: {', '.join(fresh[:5])}."] if fresh else []
+    return said + ([f"{len(lost)} series are gone: {', '.join(lost[:5])}."] if lost else [])
+
+
+def _changed_range(before: Mapping[str, Any], now: Mapping[str, Any]) -> list[str]:
+    """Values that reach further than half the range beyond what they did, in a sentence."""
+    ends = [account.get(end) for account in (before, now) for end in ("lowest", "highest")]
+    if None in ends:
+        return []
+    low, high, lowest, highest = (float(end) for end in ends if end is not None)
+    reach = (high - low) * 0.5
+    if lowest >= low - reach and highest <= high + reach:
+        return []
+    return [f"Values ranged from {low:g} to {high:g} and range from {lowest:g} to {highest:g}."]
 
 
 def _shown(value: Any) -> str:

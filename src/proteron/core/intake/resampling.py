@@ -139,16 +139,21 @@ def coarsen(panel: Panel, wanted: Coarser) -> Panel:
 def _group_names(panel: Panel, wanted: Coarser) -> list[str]:
     """What each series is summed up into; raises `SettingsError` for a column or key part that is not there."""
     if wanted.by is not None:
-        column = panel.covariate(wanted.by)
-        if column.role != "static" or not column.labels:
-            raise SettingsError(f"“{wanted.by}” is no static column of names.", field="coarser")
-        firsts = [column.series(index)[:1] for index in range(len(panel))]
-        return ["(none)" if not len(v) or np.isnan(v[0]) else column.labels[int(v[0])] for v in firsts]
+        return _names_of_column(panel, wanted.by)
     parts = [key.split(KEY_JOINT) for key in panel.keys]
     deepest = min(len(pieces) for pieces in parts)
     if any(place < 0 or place >= deepest for place in wanted.keep):
         raise SettingsError(f"Keys have {deepest} parts, counted from 0.", field="coarser")
     return [KEY_JOINT.join(pieces[place] for place in wanted.keep) or "all" for pieces in parts]
+
+
+def _names_of_column(panel: Panel, name: str) -> list[str]:
+    """What a static column of names says of each series."""
+    column = panel.covariate(name)
+    if column.role != "static" or not column.labels:
+        raise SettingsError(f"“{name}” is no static column of names.", field="coarser")
+    firsts = [column.series(index)[:1] for index in range(len(panel))]
+    return ["(none)" if not len(v) or np.isnan(v[0]) else column.labels[int(v[0])] for v in firsts]
 
 
 def _added(parts: list[tuple[int, Floats]]) -> tuple[Floats, Floats, Floats]:

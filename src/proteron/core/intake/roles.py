@@ -108,49 +108,63 @@ class _Look:
 
 def guess_roles(raw: RawTable, reader: ReaderSettings | None = None) -> list[RoleGuess]:
     """One role per column: one time, the keys that make times unique, the first number the target."""
-    reader = reader or ReaderSettings()
+    sample, looks, time = _looks(raw, reader or ReaderSettings())
+    guesses = _time_guesses(looks, time, sample)
+    if is_marked(raw):
+        guesses[MARK] = RoleGuess(MARK, "ignore", "marks of a written panel: filled points and steps ahead", 1.0)
+    empty = [look for look in looks if look.present == 0 and look.name not in guesses]
+    guesses |= {look.name: RoleGuess(look.name, "ignore", "nothing in it", 0.95) for look in empty}
+    rest = [look for look in looks if look.name not in guesses]
+    keys, why = _chosen_keys(rest, time, raw, sample)
+    for look in keys:
+        guesses[look.name] = RoleGuess(look.name, "key", f"{look.distinct} {why}", 0.8 if look.text else 0.6)
+    rest = [look for look in rest if look not in keys]
+    guesses |= {guess.column: guess for guess in _Beside.of(rest, keys, sample).guesses()}
+    return [guesses[name] for name in raw.names]
+
+
+def _looks(raw: RawTable, reader: ReaderSettings) -> tuple[pa.Table, list[_Look], _Look | None]:
+    """A sample of rows, what it shows of every column, and the time column; rows of the same times if there is one."""
     sample = _spread_sample(raw.columns)
     looks = [_look(name, sample[name], reader) for name in raw.names]
     time = _time(looks)
-    if time is not None and raw.columns.num_rows > sample.num_rows:
-        # Rows of the same times, so that what tells them apart shows.
-        sample = _coinciding_sample(raw.columns, time.name)
-        looks = [_look(name, sample[name], reader) for name in raw.names]
-        time = next(look for look in looks if look.name == time.name)
-    guesses: dict[str, RoleGuess] = {}
-    if time is not None:
-        sure = 0.95 if _words(time.name) & set(_TIME_WORDS) else 0.75
-        guesses[time.name] = RoleGuess(time.name, "time", f"reads as a time in every row sampled ({time.form})", sure)
-        clock = next((each for each in looks if each is not time and _is_clock(sample[each.name])), None)
-        if clock is not None and time.form not in ("epoch s", "epoch ms"):
-            guesses[clock.name] = RoleGuess(clock.name, "time", f"clock times that go with {time.name}", 0.8)
-    rest = [look for look in looks if look.name not in guesses]
-    if is_marked(raw):
-        guesses[MARK] = RoleGuess(MARK, "ignore", "marks of a written panel: filled points and steps ahead", 1.0)
-    rest = [look for look in rest if look.name not in guesses]
-    for look in rest:
-        if look.present == 0:
-            guesses[look.name] = RoleGuess(look.name, "ignore", "nothing in it", 0.95)
-    rest = [look for look in rest if look.name not in guesses]
+    if time is None or raw.columns.num_rows <= sample.num_rows:
+        return sample, looks, time
+    sample = _coinciding_sample(raw.columns, time.name)  # so that what tells rows of one time apart shows
+    looks = [_look(name, sample[name], reader) for name in raw.names]
+    return sample, looks, next(look for look in looks if look.name == time.name)
+
+
+def _time_guesses(looks: list[_Look], time: _Look | None, sample: pa.Table) -> dict[str, RoleGuess]:
+    """The time column, and a second one of clock times that goes with it."""
+    if time is None:
+        return {}
+    sure = 0.95 if _words(time.name) & set(_TIME_WORDS) else 0.75
+    guesses = {time.name: RoleGuess(time.name, "time", f"reads as a time in every row sampled ({time.form})", sure)}
+    clock = next((each for each in looks if each is not time and _is_clock(sample[each.name])), None)
+    if clock is not None and time.form not in ("epoch s", "epoch ms"):
+        guesses[clock.name] = RoleGuess(clock.name, "time", f"clock times that go with {time.name}", 0.8)
+    return guesses
+
+
+def _chosen_keys(
+    rest: list[_Look], time: _Look | None, raw: RawTable, sample: pa.Table
+) -> tuple[list[_Look], str]:  # fmt: skip
+    """Columns that make times unique, or name what comes again; and why, in words that follow their number."""
+    again = "values that come again"
     keys = _keys([each for each in rest if each.text or _is_code(each, rest)], time, sample.num_rows)
     keys = _counted_keys(keys, rest, time)
-    named = [
-        each
-        for each in rest
-        if each not in keys and each.text and _words(each.name) & set(_KEY_WORDS) and each.distinct * 2 <= each.present
-    ]
-    if not keys and named:
-        keys = named[:1]
-    scattered = not keys and time is not None and _is_irregular(raw.columns[time.name])
-    if scattered:
+    if not keys:
+        keys = [each for each in rest if _is_named_as_key(each)][:1]
+    if not keys and time is not None and _is_irregular(raw.columns[time.name]):
         keys = [each for each in rest if each.text and 2 <= each.distinct <= max(2, each.present // 10)]
-    for look in keys:
-        reason = f"{look.distinct} different values; with it every time occurs once"
-        if scattered or time is None:
-            reason = f"text with {look.distinct} values that come again"
-        guesses[look.name] = RoleGuess(look.name, "key", reason, 0.8 if look.text else 0.6)
-    _values([each for each in rest if each.name not in guesses], keys, raw, guesses, sample)
-    return [guesses[name] for name in raw.names]
+        return keys, again
+    return keys, again if time is None else "different values; with it every time occurs once"
+
+
+def _is_named_as_key(look: _Look) -> bool:
+    """Text that comes again, under a name that keys have."""
+    return look.text and bool(_words(look.name) & set(_KEY_WORDS)) and look.distinct * 2 <= look.present
 
 
 def _look(name: str, column: Any, reader: ReaderSettings) -> _Look:
@@ -267,46 +281,69 @@ def _repeats(codes: np.ndarray) -> int:
     return len(codes) - len(np.unique(codes))
 
 
-def _values(
-    rest: list[_Look], keys: list[_Look], raw: RawTable, guesses: dict[str, RoleGuess], sample: pa.Table
-) -> None:
-    """Targets, covariates and categories among the columns that are neither time nor key."""
-    group = np.zeros(sample.num_rows, dtype=np.int64)
-    for look in keys:
-        group = _paired(group, look.codes)
-    many = len(np.unique(group)) > 1
-    numeric = [each for each in rest if not each.text and not _is_code(each, rest)]
-    steady = [each for each in rest if many and len(np.unique(_paired(group, each.codes))) == len(np.unique(group))]
-    numeric = [each for each in numeric if each not in steady] or numeric
-    wide = not keys and (len(numeric) >= _WIDE or _alike([each.name for each in numeric]))
-    target = next((each for each in numeric if not _words(each.name) & set(_AHEAD_WORDS) and each not in steady), None)
-    target = target or (numeric[0] if numeric else None)
-    for look in rest:
-        words = _words(look.name)
-        if look in steady and look is not target:
-            guesses[look.name] = RoleGuess(
-                look.name, "static", "one value per key", 0.8, look.text or _is_code(look, rest)
-            )
-        elif look in numeric and wide:
-            guesses[look.name] = RoleGuess(look.name, "target", "one of many columns of numbers: one series each", 0.7)
-        elif look is target:
-            sure = 0.9 if len(numeric) == 1 else 0.7
-            guesses[look.name] = RoleGuess(look.name, "target", "numbers; the first such column", sure)
-        elif look in numeric or _is_code(look, rest):
-            ahead = bool(words & set(_AHEAD_WORDS)) or _reaches_further(look, target)
-            role: Role = "known_ahead" if ahead else "observed"
-            reason = "its name says it is planned" if words & set(_AHEAD_WORDS) else "goes on where the target ends"
-            if not ahead:
-                reason = "numbers beside the target" if look in numeric else f"{look.distinct} codes"
-            guesses[look.name] = RoleGuess(look.name, role, reason, 0.6, look not in numeric)
-        elif look.distinct <= max(2, look.present // 4) and look.distinct <= 100 and look.present > 1:
-            guesses[look.name] = RoleGuess(
-                look.name, "observed", f"text with {look.distinct} different values", 0.5, True
-            )
-        else:
-            guesses[look.name] = RoleGuess(
-                look.name, "ignore", f"text with {look.distinct} different values, hardly repeated", 0.7
-            )
+@dataclass
+class _Beside:
+    """Columns that are neither time nor key: targets, covariates, categories.
+
+    `steady` have one value per key, `numeric` are amounts, `wide` tells that each of these is a series of its own.
+    """
+
+    rest: list[_Look]
+    steady: list[_Look]
+    numeric: list[_Look]
+    wide: bool
+    target: _Look | None
+
+    @classmethod
+    def of(cls, rest: list[_Look], keys: list[_Look], sample: pa.Table) -> "_Beside":
+        """What these columns are to each other, as the sample shows it."""
+        group = np.zeros(sample.num_rows, dtype=np.int64)
+        for look in keys:
+            group = _paired(group, look.codes)
+        groups = len(np.unique(group))
+        steady = [each for each in rest if groups > 1 and len(np.unique(_paired(group, each.codes))) == groups]
+        amounts = [each for each in rest if not each.text and not _is_code(each, rest)]
+        numeric = [each for each in amounts if each not in steady] or amounts
+        wide = not keys and (len(numeric) >= _WIDE or _alike([each.name for each in numeric]))
+        free = (each for each in numeric if not _is_planned(each) and each not in steady)
+        return cls(rest, steady, numeric, wide, next(free, numeric[0] if numeric else None))
+
+    def guesses(self) -> list[RoleGuess]:
+        """A role for each."""
+        return [self._guess(look) for look in self.rest]
+
+    def _guess(self, look: _Look) -> RoleGuess:
+        if look in self.steady and look is not self.target:
+            return RoleGuess(look.name, "static", "one value per key", 0.8, look.text or _is_code(look, self.rest))
+        if look in self.numeric and self.wide:
+            return RoleGuess(look.name, "target", "one of many columns of numbers: one series each", 0.7)
+        if look is self.target:
+            sure = 0.9 if len(self.numeric) == 1 else 0.7
+            return RoleGuess(look.name, "target", "numbers; the first such column", sure)
+        if look in self.numeric or _is_code(look, self.rest):
+            return self._covariate(look)
+        return _category(look)
+
+    def _covariate(self, look: _Look) -> RoleGuess:
+        """Numbers or codes beside the target, known ahead where their name or their reach says so."""
+        category = look not in self.numeric
+        if _is_planned(look):
+            return RoleGuess(look.name, "known_ahead", "its name says it is planned", 0.6, category)
+        if _reaches_further(look, self.target):
+            return RoleGuess(look.name, "known_ahead", "goes on where the target ends", 0.6, category)
+        reason = f"{look.distinct} codes" if category else "numbers beside the target"
+        return RoleGuess(look.name, "observed", reason, 0.6, category)
+
+
+def _category(look: _Look) -> RoleGuess:
+    """Text: a category where its values come again, ignored where they hardly do."""
+    if look.distinct <= max(2, look.present // 4) and look.distinct <= 100 and look.present > 1:
+        return RoleGuess(look.name, "observed", f"text with {look.distinct} different values", 0.5, True)
+    return RoleGuess(look.name, "ignore", f"text with {look.distinct} different values, hardly repeated", 0.7)
+
+
+def _is_planned(look: _Look) -> bool:
+    return bool(_words(look.name) & set(_AHEAD_WORDS))
 
 
 def _alike(names: list[str]) -> bool:

@@ -86,17 +86,8 @@ def read_rows(
     Raises `InputError` when there is no time, or no target and no events to count.
     """
     by_role = {role: [name for name in raw.names if roles.get(name) == role] for role in ROLES}
-    if not 1 <= len(by_role["time"]) <= 2:
-        count = len(by_role["time"])
-        problem = "No column reads as a time" if not count else f"{count} columns are marked as the time"
-        raise InputError(f"{problem}; mark one (or a date and a clock) of: {', '.join(raw.names[:20])}.", field="time")
-    if not by_role["target"] and not (recipe.events and recipe.events.aggregate == "count"):
-        raise InputError("No column is marked as the target: mark the numbers to forecast.", field="target")
-    for name in by_role["ignore"]:
-        if _is_blank(raw, name, recipe):
-            ledger.add("empty column", "note", f"Column “{name}” has no value in any row.", about=name, count=1)
-    for note in raw.notes:
-        ledger.add(note.code, note.severity, note.message, note.rows, note.count or len(note.rows))  # type: ignore[arg-type]
+    _check_roles(raw, by_role, recipe)
+    _say_what_was_noted(raw, by_role["ignore"], recipe, ledger)
     read = _times(raw, by_role["time"], recipe, ledger)
     times = read.instants
     usable = np.ones(len(times), bool) if recipe.checked else _no_totals(raw, by_role, times, ledger)
@@ -105,21 +96,41 @@ def read_rows(
     codes, keys = _keys(raw, by_role["key"], ledger)
     columns: dict[str, Floats] = {}
     labels: dict[str, tuple[str, ...]] = {}
-    for name in raw.names:
-        role = roles.get(name)
-        if role not in ("target", "observed", "known_ahead", "static"):
-            continue
-        kinds = categories_of(raw.columns[name], raw.format) if categories.get(name) and role != "target" else None
+    for name in (each for each in raw.names if roles.get(each) in _AMOUNTS):
+        asked = bool(categories.get(name)) and roles[name] != "target"
+        kinds = categories_of(raw.columns[name], raw.format) if asked else None
         if kinds is not None:
             columns[name], labels[name] = kinds
         else:
             columns[name] = _numbers(raw, name, recipe, usable, ledger)
-    for name in by_role["target"]:
-        if not np.isfinite(columns[name]).any():
-            raise InputError(f"Column “{name}” has no value in any row.", field=name)
+    empty = [name for name in by_role["target"] if not np.isfinite(columns[name]).any()]
+    if empty:
+        raise InputError(f"Column “{empty[0]}” has no value in any row.", field=empty[0])
     roles_of = {name: roles[name] for name in columns}
     rows = Rows(None, times, codes, keys, columns, roles_of, labels, marks_of(raw))
     return _in_period(rows.keep(usable), recipe, ledger).without_unused_keys()
+
+
+_AMOUNTS = ("target", "observed", "known_ahead", "static")
+
+
+def _check_roles(raw: RawTable, by_role: Mapping[Role, list[str]], recipe: Recipe) -> None:
+    """Raise `InputError` where the roles give no time, or nothing to forecast."""
+    count = len(by_role["time"])
+    if not 1 <= count <= 2:
+        problem = "No column reads as a time" if not count else f"{count} columns are marked as the time"
+        raise InputError(f"{problem}; mark one (or a date and a clock) of: {', '.join(raw.names[:20])}.", field="time")
+    if not by_role["target"] and not (recipe.events and recipe.events.aggregate == "count"):
+        raise InputError("No column is marked as the target: mark the numbers to forecast.", field="target")
+
+
+def _say_what_was_noted(raw: RawTable, ignored: list[str], recipe: Recipe, ledger: Ledger) -> None:
+    """Columns without a value, and what the reader of the file has to say."""
+    for name in ignored:
+        if _is_blank(raw, name, recipe):
+            ledger.add("empty column", "note", f"Column “{name}” has no value in any row.", about=name, count=1)
+    for note in raw.notes:
+        ledger.add(note.code, note.severity, note.message, note.rows, note.count or len(note.rows))  # type: ignore[arg-type]
 
 
 def _is_blank(raw: RawTable, name: str, recipe: Recipe) -> bool:
@@ -133,34 +144,39 @@ def _is_blank(raw: RawTable, name: str, recipe: Recipe) -> bool:
 
 
 def _times(raw: RawTable, names: list[str], recipe: Recipe, ledger: Ledger) -> TimeReading:
-    column = raw.columns[names[0]]
-    if len(names) == 2:
-        parts = [pc.utf8_trim_whitespace(raw.columns[name].cast(pa.string())) for name in names]
-        clocks = [
-            bool(pc.any(pc.match_substring_regex(pc.fill_null(part, ""), r"^\d{1,2}:\d{2}")).as_py()) for part in parts
-        ]
-        date, clock = (parts[1], parts[0]) if clocks[0] and not clocks[1] else (parts[0], parts[1])
-        column = pc.binary_join_element_wise(date, clock, " ")
+    column = raw.columns[names[0]] if len(names) == 1 else _joined_times(raw, names)
     read = read_times(column, recipe.zone, recipe.time_form, serials=True)
     if read is None:
         sample = [str(v) for v in column.slice(0, 3).to_pylist()]
         raise InputError(f"Column “{names[0]}” is not a time: {', '.join(sample)[:80]}.", field=names[0])
     if read.ambiguous and recipe.time_form is None:
-        first = read.form
-        other = "month first" if first == "day first" else "day first"
-        forms = [Remedy(form, f"read them {form}") for form in (first, other)]
-        message = f"No day in “{names[0]}” is above 12: day and month could be either way round. Read {first}."
-        chosen = ledger.add(
-            "ambiguous dates", "warning", message, count=len(read.instants), about=names[0], remedies=forms
-        )
-        if chosen == other:
-            read = read_times(column, recipe.zone, other, serials=True) or read
+        read = _either_way_round(read, column, names[0], recipe, ledger)
     if read.skipped:
         message = f"{read.skipped:,} times lie in an hour that a clock change of {recipe.zone} skips: moved on by it."
         ledger.add("skipped hour", "warning", message, count=read.skipped)
     if recipe.zone != "UTC" and read.naive.any():
         _clock_changes(read.instants, recipe.zone, raw, ledger)
     return read
+
+
+def _joined_times(raw: RawTable, names: list[str]) -> Any:
+    """A date and a clock as one text, whichever of two columns is which."""
+    parts = [pc.utf8_trim_whitespace(raw.columns[name].cast(pa.string())) for name in names]
+    clocks = [
+        bool(pc.any(pc.match_substring_regex(pc.fill_null(part, ""), r"^\d{1,2}:\d{2}")).as_py()) for part in parts
+    ]
+    date, clock = (parts[1], parts[0]) if clocks[0] and not clocks[1] else (parts[0], parts[1])
+    return pc.binary_join_element_wise(date, clock, " ")
+
+
+def _either_way_round(read: TimeReading, column: Any, name: str, recipe: Recipe, ledger: Ledger) -> TimeReading:
+    """Dates whose day and month could be swapped, as they are read or the other way, as the ledger's choice says."""
+    first = read.form
+    other = "month first" if first == "day first" else "day first"
+    forms = [Remedy(form, f"read them {form}") for form in (first, other)]
+    message = f"No day in “{name}” is above 12: day and month could be either way round. Read {first}."
+    chosen = ledger.add("ambiguous dates", "warning", message, count=len(read.instants), about=name, remedies=forms)
+    return (read_times(column, recipe.zone, other, serials=True) or read) if chosen == other else read
 
 
 def _report_times(raw: RawTable, name: str, read: TimeReading, usable: NDArray[np.bool_], ledger: Ledger) -> None:
@@ -276,16 +292,12 @@ def _texts(column: Any, kind: str, quoted: bool) -> tuple[NDArray[np.int32], lis
     """Codes and texts of one key column; an apostrophe that kept a spreadsheet from reading a formula is taken off."""
     if not pa.types.is_dictionary(column.type):
         column = column.cast(pa.string()).dictionary_encode()
-    merged = column.unify_dictionaries() if isinstance(column, pa.ChunkedArray) else column
-    texts = [
-        str(v) for v in (merged.chunk(0) if isinstance(merged, pa.ChunkedArray) else merged).dictionary.to_pylist()
-    ]
-    chunks = merged.chunks if isinstance(merged, pa.ChunkedArray) else [merged]
+    chunks = column.unify_dictionaries().chunks if isinstance(column, pa.ChunkedArray) else [column]
+    texts = [str(v) for v in chunks[0].dictionary.to_pylist()]
     indices = np.concatenate([np.asarray(pc.fill_null(chunk.indices, len(texts)), dtype=np.int32) for chunk in chunks])
     named = [text for text in texts if text.strip()]
-    if (
-        named and kind == "delimited" and not quoted and all(text[:1] == " " for text in named)
-    ):  # a space after every delimiter
+    if named and kind == "delimited" and not quoted and all(text[:1] == " " for text in named):
+        # a space after every delimiter
         texts = [text.strip() for text in texts]
     texts = [plain_text(text, kind) for text in texts] + ["(none)"]
     unique = {text: code for code, text in enumerate(dict.fromkeys(texts))}

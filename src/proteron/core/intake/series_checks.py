@@ -339,39 +339,40 @@ def _columns(panel: Panel, ledger: Ledger) -> Panel:
     """Columns that repeat each other, and columns that hold the target or its future."""
     if not panel.covariates or not len(panel):
         return panel
-    dropped: set[str] = set()
     index = int(panel.lengths.argmax())
     moving = [c for c in panel.covariates if c.role != "static" and not c.labels]
-    for column in moving:
-        leak = _leak(*_aligned(panel, column, index))
-        if leak is None:
-            continue
-        ahead, strength = leak
-        where = "equals the target" if ahead == 0 else f"is the target {ahead} steps later"
-        how = "" if strength > 0.999999 else f" (correlation {strength:.3f})"
-        message = f"“{column.name}” {where}{how}: a forecaster that reads it would know the answer."
-        chosen = ledger.add(
-            "leaks the target", "warning", message, about=column.name, remedies=(_IGNORE, LEAVE), count=1, apply=False
-        )
-        if chosen == "ignore":
-            dropped.add(column.name)
+    dropped = {column.name for column in moving if _is_dropped_as_leak(panel, column, index, ledger)}
     left = [c for c in moving if c.name not in dropped]
     for number, column in enumerate(left):
         for other in left[:number]:
-            if other.name in dropped or column.name in dropped:
-                continue
-            strength = _correlation(_aligned(panel, column, index)[1], _aligned(panel, other, index)[1])
-            if abs(strength) > _ALIKE:
-                how = "equal" if strength > 0.9999999 else f"correlated at {strength:+.3f}"
-                message = f"“{column.name}” and “{other.name}” are {how}: one of them is enough."
-                if (
-                    ledger.add("redundant", "note", message, about=column.name, remedies=(LEAVE, _IGNORE), count=1)
-                    == "ignore"
-                ):
-                    dropped.add(column.name)
-    if not dropped:
-        return panel
-    return replace(panel, covariates=tuple(c for c in panel.covariates if c.name not in dropped))
+            if dropped.isdisjoint((other.name, column.name)) and _is_redundant(panel, column, other, index, ledger):
+                dropped.add(column.name)
+    return replace(panel, covariates=tuple(c for c in panel.covariates if c.name not in dropped)) if dropped else panel
+
+
+def _is_dropped_as_leak(panel: Panel, column: Covariate, index: int, ledger: Ledger) -> bool:
+    """Say where a column shows the target or its future; whether it is chosen to be ignored for that."""
+    leak = _leak(*_aligned(panel, column, index))
+    if leak is None:
+        return False
+    ahead, strength = leak
+    where = "equals the target" if ahead == 0 else f"is the target {ahead} steps later"
+    how = "" if strength > 0.999999 else f" (correlation {strength:.3f})"
+    message = f"“{column.name}” {where}{how}: a forecaster that reads it would know the answer."
+    chosen = ledger.add(
+        "leaks the target", "warning", message, about=column.name, remedies=(_IGNORE, LEAVE), count=1, apply=False
+    )
+    return chosen == "ignore"
+
+
+def _is_redundant(panel: Panel, column: Covariate, other: Covariate, index: int, ledger: Ledger) -> bool:
+    """Say where a column repeats another; whether it is chosen to be ignored for that."""
+    strength = _correlation(_aligned(panel, column, index)[1], _aligned(panel, other, index)[1])
+    if not abs(strength) > _ALIKE:
+        return False
+    how = "equal" if strength > 0.9999999 else f"correlated at {strength:+.3f}"
+    message = f"“{column.name}” and “{other.name}” are {how}: one of them is enough."
+    return ledger.add("redundant", "note", message, about=column.name, remedies=(LEAVE, _IGNORE), count=1) == "ignore"
 
 
 def _leak(values: Floats, column: Floats) -> tuple[int, float] | None:

@@ -64,14 +64,7 @@ def _append(tables: list[RawTable], sources: list[Source]) -> RawTable:
                 f"{source.name} has other columns than {sources[0].name}: {', '.join(odd[:8])}. Join them instead?",
                 field="combine",
             )
-    columns = []
-    for name in first.names:
-        parts = [table.columns[name] for table in tables]
-        kinds = {str(part.type) for part in parts}
-        if len(kinds) > 1:
-            numeric = all(pa.types.is_integer(part.type) or pa.types.is_floating(part.type) for part in parts)
-            parts = [part.cast(pa.float64() if numeric else pa.string()) for part in parts]
-        columns.append(pa.chunked_array([chunk for part in parts for chunk in part.chunks], parts[0].type))
+    columns = [_on_end([table.columns[name] for table in tables]) for name in first.names]
     notes = tuple(note for table in tables for note in table.notes)
     facts = {
         **first.facts,
@@ -79,6 +72,14 @@ def _append(tables: list[RawTable], sources: list[Source]) -> RawTable:
         "rows_of": [t.columns.num_rows for t in tables],
     }
     return RawTable(pa.table(columns, names=first.names), first.format, facts, notes, first.first_line)
+
+
+def _on_end(parts: list[Any]) -> Any:
+    """One column of several, as numbers where all are, as text where their types differ otherwise."""
+    if len({str(part.type) for part in parts}) > 1:
+        numeric = all(pa.types.is_integer(part.type) or pa.types.is_floating(part.type) for part in parts)
+        parts = [part.cast(pa.float64() if numeric else pa.string()) for part in parts]
+    return pa.chunked_array([chunk for part in parts for chunk in part.chunks], parts[0].type)
 
 
 def _join(tables: list[RawTable], sources: list[Source], join_on: Sequence[str]) -> RawTable:

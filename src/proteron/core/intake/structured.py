@@ -169,23 +169,25 @@ def _flat(table: pa.Table) -> pa.Table:
         if not any(pa.types.is_struct(kind) for kind in table.schema.types):
             break
         table = table.flatten()
-    columns = []
-    for column in table.columns:
-        kind = column.type
-        if pa.types.is_large_string(kind) or pa.types.is_string_view(kind):
-            column = column.cast(pa.string())
-        elif pa.types.is_decimal(kind) or pa.types.is_float16(kind) or pa.types.is_float32(kind):
-            column = column.cast(pa.float64())
-        elif pa.types.is_date(kind):
-            column = column.cast(pa.timestamp("s"))
-        elif pa.types.is_dictionary(kind) and not pa.types.is_string(kind.value_type):
-            column = pc.cast(column, kind.value_type)
-        elif pa.types.is_nested(kind) or pa.types.is_binary(kind) or pa.types.is_large_binary(kind):
-            column = pa.array([None if v is None else _plain_text(str(v)) for v in column.to_pylist()], pa.string())
-        elif pa.types.is_null(kind) or pa.types.is_time(kind):
-            column = column.cast(pa.string())
-        columns.append(column)
+    columns = [_plain_column(column) for column in table.columns]
     return pa.table(columns, names=distinct_names(list(table.column_names)))
+
+
+def _plain_column(column: Any) -> Any:
+    """One column in a type that the readers know."""
+    kind, types = column.type, pa.types
+    if types.is_dictionary(kind) and not types.is_string(kind.value_type):
+        return pc.cast(column, kind.value_type)
+    if any(is_kind(kind) for is_kind in (types.is_nested, types.is_binary, types.is_large_binary)):
+        return pa.array([None if v is None else _plain_text(str(v)) for v in column.to_pylist()], pa.string())
+    for wanted, kinds in (
+        (pa.string(), (types.is_large_string, types.is_string_view, types.is_null, types.is_time)),
+        (pa.float64(), (types.is_decimal, types.is_float16, types.is_float32)),
+        (pa.timestamp("s"), (types.is_date,)),
+    ):
+        if any(is_kind(kind) for is_kind in kinds):
+            return column.cast(wanted)
+    return column
 
 
 def _workbook(source: Source, reader: ReaderSettings, limits: Limits) -> RawTable:

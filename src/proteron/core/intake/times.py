@@ -113,24 +113,12 @@ def _from_text(text: Any, zone: str, form: str | None, serials: bool) -> TimeRea
     wanted = int(present.sum())
     if not wanted:
         return None
-    read: list[tuple[int, str, Instants, Floats]] = []
-    for name, pattern in FORMS:
-        if form is not None and name != form:
-            continue
-        parts = pc.extract_regex(text, pattern)
-        matched = int(np.asarray(pc.is_valid(parts)).sum())
-        if matched * 2 < wanted:
-            continue
-        local, offset = _assemble(parts)
-        count = int((~np.isnat(local) & present).sum())
-        read.append((count, name, local, offset))
-        if count == wanted and name not in ("day first", "month first"):
-            break
+    read = _readings(text, present, form)
     if not read:
         return _numeric_text(text, present, form, serials, zone)
     best = max(range(len(read)), key=lambda i: (read[i][0], -i))
-    both = [i for i, entry in enumerate(read) if entry[1] in ("day first", "month first") and entry[0] == read[best][0]]
-    ambiguous = len(both) == 2 and read[best][1] in ("day first", "month first")
+    both = [i for i, entry in enumerate(read) if entry[1] in _SWAPPED and entry[0] == read[best][0]]
+    ambiguous = len(both) == 2 and read[best][1] in _SWAPPED
     if ambiguous:
         best = min(both, key=lambda i: _raggedness(read[i][2]))
     count, name, local, offset = read[best]
@@ -244,6 +232,29 @@ def _numeric_text(
     return TimeReading(read.instants, present & np.isnat(read.instants), read.form, read.naive)
 
 
+_SWAPPED = ("day first", "month first")
+
+
+def _readings(text: Any, present: NDArray[np.bool_], form: str | None) -> list[tuple[int, str, Instants, Floats]]:
+    """What each form makes of a text column, with how many it reads; those that read half of it or more.
+
+    One that reads everything ends the search, unless day and month could be swapped.
+    """
+    wanted, read = int(present.sum()), []
+    for name, pattern in FORMS:
+        if form is not None and name != form:
+            continue
+        parts = pc.extract_regex(text, pattern)
+        if int(np.asarray(pc.is_valid(parts)).sum()) * 2 < wanted:
+            continue
+        local, offset = _assemble(parts)
+        count = int((~np.isnat(local) & present).sum())
+        read.append((count, name, local, offset))
+        if count == wanted and name not in _SWAPPED:
+            break
+    return read
+
+
 def _from_numbers(numbers: Floats, column: Any, form: str | None, serials: bool, zone: str) -> TimeReading | None:
     """Years, compact dates, counts since 1970 by their size, and, where asked for, spreadsheet days."""
     known = np.isfinite(numbers)
@@ -252,19 +263,30 @@ def _from_numbers(numbers: Floats, column: Any, form: str | None, serials: bool,
     low, high = float(numbers[known].min()), float(numbers[known].max())
     instants = np.full(len(numbers), _NAT)
     none = np.zeros(len(numbers), bool)
-    whole = bool((numbers[known] % 1 == 0).all())
     for name, least, most, per_second in _EPOCHS:
         if (form is None and least <= low and high <= most) or form == name:
-            # Integers of this size do not all fit a float, so they are divided as integers where they are.
-            exact = column.type if pa.types.is_integer(column.type) else None
-            counts = np.asarray(pc.fill_null(column, 0)) if exact is not None else np.where(known, numbers, 0.0)
-            instants[known] = np.floor_divide(counts, per_second).astype(np.int64)[known].astype("datetime64[s]")
+            instants[known] = _since_1970(numbers, column, known, per_second)
             return TimeReading(instants, none, name, none)
-    if whole and ((low >= 1500 and high < 2200) or (low >= 19_000_101 and high <= 21_991_231)):
+    if _are_dates(numbers[known]):
         text = pa.array([None if not k else str(int(v)) for k, v in zip(known.tolist(), numbers.tolist(), strict=True)])
         return _from_text(text, zone, form, False)
-    if (form == "spreadsheet serial") or (form is None and serials and low >= 10_000 and high <= 80_000):
+    days = form is None and serials and low >= 10_000 and high <= 80_000
+    if days or form == "spreadsheet serial":
         local = np.full(len(numbers), _NAT)
         local[known] = _SERIAL_EPOCH + np.round(numbers[known] * 86400).astype(np.int64)
         return TimeReading(_localised(local, known, zone), none, "spreadsheet serial", known)
     return None
+
+
+def _are_dates(numbers: Floats) -> bool:
+    """Years, or dates of eight digits."""
+    low, high = float(numbers.min()), float(numbers.max())
+    in_range = (low >= 1500 and high < 2200) or (low >= 19_000_101 and high <= 21_991_231)
+    return in_range and bool((numbers % 1 == 0).all())
+
+
+def _since_1970(numbers: Floats, column: Any, known: NDArray[np.bool_], per_second: int) -> Instants:
+    """Counts since 1970 as instants, those that are known; integers of this size do not all fit a float."""
+    whole = pa.types.is_integer(column.type)
+    counts = np.asarray(pc.fill_null(column, 0)) if whole else np.where(known, numbers, 0.0)
+    return np.floor_divide(counts, per_second).astype(np.int64)[known].astype("datetime64[s]")

@@ -27,6 +27,7 @@ class Failure:
 
     @property
     def place(self) -> str:
+        """Where, in words: “name, fold 1”."""
         return f"{self.contender}, fold {self.fold + 1}" + ("" if self.series is None else f", {self.series}")
 
 

@@ -49,6 +49,7 @@ class Cell:
 
     @property
     def batch(self) -> str:
+        """What cells share that gain by being computed together."""
         return self.contender.hash if self.contender.forecaster.batched else self.fit_key
 
     @property

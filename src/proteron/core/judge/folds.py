@@ -38,6 +38,7 @@ class Fold:
 
     @property
     def score_start(self) -> int:
+        """The first grid position that may be scored."""
         return self.cutoff + self.gap
 
     @property
@@ -75,6 +76,7 @@ class Fold:
 
     @classmethod
     def from_document(cls, document: dict[str, Any]) -> "Fold":
+        """Read what `document` wrote."""
         given = dict(document)
         for name in ("learned", "scored"):
             if name in given:

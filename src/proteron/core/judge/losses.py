@@ -54,6 +54,7 @@ class Losses:
 
     @property
     def report(self) -> Metric | None:
+        """The metric itself; None for losses that are kept beside the metrics."""
         return METRICS.get(self.metric)
 
     def of(self, name: str) -> Floats:

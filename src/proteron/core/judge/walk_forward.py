@@ -38,6 +38,7 @@ class Report:
 
     @property
     def names(self) -> tuple[str, ...]:
+        """Names of the contenders, as entered."""
         return tuple(self.contenders)
 
     @cached_property

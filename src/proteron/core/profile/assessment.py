@@ -108,19 +108,27 @@ def suggest(
     stable = tests.get("stable season")
     if stable is not None and stable.rejected and found.seasons.get(season, 0.0) >= _STRONG:
         out.append(Suggestion(stable.verdict, {"kind": "seasonal_difference", "period": season}))
-    root = tests.get("unit root")
-    if root is not None and not seasons:
-        if found.trend >= _STRONG and "break" in tests and tests["break"].rejected:
-            why = f"The trend is strong ({found.trend:.2f}) and its line breaks."
-            out.append(Suggestion(why, {"kind": "piecewise_trend", "robust": True}))
-        elif found.trend >= _STRONG:
-            why = f"The trend is strong ({found.trend:.2f}); a robust line is not bent by spikes."
-            out.append(Suggestion(why, {"kind": "linear_trend", "method": "tukey"}))
-        if not np.isnan(root.p_value) and not root.rejected:
-            out.append(Suggestion(root.verdict, {"kind": "seasonal_difference", "period": 1}))
+    if not seasons:
+        out += _against_trend(tests, found.trend)
     spread = tests.get("even spread")
     if spread is not None and spread.rejected and not level_spread.grows:
         out.append(Suggestion(spread.verdict, {"kind": "period_spread", "each": "year"}))
+    return out
+
+
+def _against_trend(tests: dict[str, TestResult], trend: float) -> list[Suggestion]:
+    """A line where the trend is strong, a difference where the series does not return."""
+    root, out = tests.get("unit root"), []
+    if root is None:
+        return []
+    if trend >= _STRONG and "break" in tests and tests["break"].rejected:
+        why = f"The trend is strong ({trend:.2f}) and its line breaks."
+        out.append(Suggestion(why, {"kind": "piecewise_trend", "robust": True}))
+    elif trend >= _STRONG:
+        why = f"The trend is strong ({trend:.2f}); a robust line is not bent by spikes."
+        out.append(Suggestion(why, {"kind": "linear_trend", "method": "tukey"}))
+    if not np.isnan(root.p_value) and not root.rejected:
+        out.append(Suggestion(root.verdict, {"kind": "seasonal_difference", "period": 1}))
     return out
 
 

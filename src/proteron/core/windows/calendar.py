@@ -19,6 +19,7 @@ class CalendarCycle(Feature):
 
     @property
     def names(self) -> tuple[str, ...]:
+        """Names of the columns this writes."""
         if self.form == "number":
             return (self.field,)
         if self.form == "one_hot":
@@ -27,12 +28,15 @@ class CalendarCycle(Feature):
 
     @property
     def units(self) -> tuple[Unit, ...]:
+        """How each column follows its series when values are centred and scaled."""
         return (PLAIN,) * len(self.names)
 
     def source_of(self, column: int) -> tuple[int, int]:
+        """First and last step relative to the origin that one column reads."""
         return (1, 1)
 
     def write(self, out: Floats, rows: Rows) -> None:
+        """Fill `out` (n_rows, n_columns) for the given rows; missing cells become NaN."""
         codes = self._codes(rows)
         if self.form == "number":
             out[:, 0] = codes

@@ -22,28 +22,35 @@ class Change(Feature):
 
     @property
     def names(self) -> tuple[str, ...]:
+        """Names of the columns this writes."""
         return (f"{self.form} {self.lag} over {self.over}",)
 
     @property
     def unit_bound(self) -> bool:
+        """Whether it means something else once values are centred and scaled."""
         return self.form != "difference"
 
     @property
     def may_be_missing(self) -> bool:
+        """Whether a cell can be undefined although all it reads is known."""
         return self.form != "difference"
 
     @property
     def units(self) -> tuple[Unit, ...]:
+        """How each column follows its series when values are centred and scaled."""
         return (SPREAD if self.form == "difference" else PLAIN,)
 
     @property
     def look_back(self) -> int:
+        """Points up to and including the origin that are read."""
         return self.lag + self.over
 
     def source_of(self, column: int) -> tuple[int, int]:
+        """First and last step relative to the origin that one column reads."""
         return (1 - self.lag - self.over, 1 - self.lag)
 
     def write(self, out: Floats, rows: Rows) -> None:
+        """Fill `out` (n_rows, n_columns) for the given rows; missing cells become NaN."""
         later = rows.panel.values[rows.points + 1 - self.lag]
         earlier = rows.panel.values[rows.points + 1 - self.lag - self.over]
         if self.form == "difference":

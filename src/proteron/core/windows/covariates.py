@@ -18,24 +18,30 @@ class CovariateSteps(Feature):
 
     @property
     def names(self) -> tuple[str, ...]:
+        """Names of the columns this writes."""
         return tuple(f"{self.column} {step:+d}" if step else f"{self.column} 0" for step in self.at)
 
     @property
     def units(self) -> tuple[Unit, ...]:
+        """How each column follows its series when values are centred and scaled."""
         return (PLAIN,) * len(self.names)
 
     @property
     def look_back(self) -> int:
+        """Points up to and including the origin that are read."""
         return max((1 - step for step in self.at), default=0)
 
     @property
     def columns(self) -> tuple[str, ...]:
+        """Covariates that are read."""
         return (self.column,)
 
     def source_of(self, column: int) -> tuple[int, int]:
+        """First and last step relative to the origin that one column reads."""
         return (self.at[column], self.at[column])
 
     def write(self, out: Floats, rows: Rows) -> None:
+        """Fill `out` (n_rows, n_columns) for the given rows; missing cells become NaN."""
         covariate = rows.panel.covariate(self.column)
         if covariate.role == "observed" and max(self.at, default=0) > 0:
             raise SettingsError(

@@ -42,20 +42,25 @@ class Lags(Feature):
 
     @property
     def names(self) -> tuple[str, ...]:
+        """Names of the columns this writes."""
         return tuple(f"lag {lag}" for lag in self.lags)
 
     @property
     def units(self) -> tuple[Unit, ...]:
+        """How each column follows its series when values are centred and scaled."""
         return (VALUE,) * len(self.names)
 
     @property
     def look_back(self) -> int:
+        """Points up to and including the origin that are read."""
         return max(self.lags, default=0)
 
     def source_of(self, column: int) -> tuple[int, int]:
+        """First and last step relative to the origin that one column reads."""
         return (1 - self.lags[column], 1 - self.lags[column])
 
     def write(self, out: Floats, rows: Rows) -> None:
+        """Fill `out` (n_rows, n_columns) for the given rows; missing cells become NaN."""
         backwards = rows.panel.values[::-1].astype(out.dtype)
         for column, first, length in consecutive(self.lags):
             if not rows.spans:

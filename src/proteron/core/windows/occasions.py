@@ -21,17 +21,21 @@ class OccasionNear(Feature):
 
     @property
     def names(self) -> tuple[str, ...]:
+        """Names of the columns this writes."""
         name = self.name or "occasion"
         return (f"in {name}", f"until {name}", f"since {name}")
 
     @property
     def units(self) -> tuple[Unit, ...]:
+        """How each column follows its series when values are centred and scaled."""
         return (PLAIN,) * len(self.names)
 
     def source_of(self, column: int) -> tuple[int, int]:
+        """First and last step relative to the origin that one column reads."""
         return ((1, 1), (1, 1 + self.reach), (1 - self.reach, 1))[column]
 
     def write(self, out: Floats, rows: Rows) -> None:
+        """Fill `out` (n_rows, n_columns) for the given rows; missing cells become NaN."""
         at = rows.positions + rows.first_ahead
         chosen = [each for each in rows.panel.occasions if self.name in (None, each.name)]
         out[:, 0], out[:, 1], out[:, 2] = 0.0, self.reach, self.reach

@@ -88,12 +88,14 @@ class WindowPlan(Settings):
 
     @property
     def features(self) -> tuple[Feature, ...]:
+        """Every feature in the order of its columns."""
         lags: tuple[Feature, ...] = (Lags(lags=self.lags),) if self.lags else ()
         calendar = tuple(CalendarCycle(field=field) for field in self.calendar)
         return (*lags, *self.rolling, *calendar, *self.covariates, *self.more)
 
     @property
     def names(self) -> tuple[str, ...]:
+        """Names of the columns this writes."""
         return tuple(name for feature in self.features for name in feature.names)
 
     @property
@@ -103,6 +105,7 @@ class WindowPlan(Settings):
 
     @property
     def target_names(self) -> tuple[str, ...]:
+        """Names of the target columns, such as “+1”."""
         return tuple(f"+{step}" for step in self.horizon)
 
     @property
@@ -137,6 +140,7 @@ class WindowPlan(Settings):
         return Rows(panel, points, series, positions, self.horizon[0], tuple(spans))
 
     def rows_at(self, panel: Panel, points: Ints, series: Ints) -> Rows:
+        """Rows at given points (n_rows,) of the panel's flat values."""
         positions = points - panel.offsets[series] + panel.starts[series]
         return Rows(panel, points, series, positions, self.horizon[0])
 

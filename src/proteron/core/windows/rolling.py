@@ -52,21 +52,25 @@ class Rolling(Feature):
 
     @property
     def names(self) -> tuple[str, ...]:
+        """Names of the columns this writes."""
         level = "" if self.level is None else f" {self.level:g}"
         known = "" if self.least is None else f" of {self.least}"
         return (f"{self.statistic}{level} {self.window}{known}",)
 
     @property
     def unit_bound(self) -> bool:
+        """Whether it means something else once values are centred and scaled."""
         # A sum of more or fewer known points moves by another number of levels each time.
         return self.statistic in ("above", "below") or (self.statistic == "sum" and self.least is not None)
 
     @property
     def may_be_missing(self) -> bool:
+        """Whether a cell can be undefined although all it reads is known."""
         return self.least is not None
 
     @property
     def units(self) -> tuple[Unit, ...]:
+        """How each column follows its series when values are centred and scaled."""
         if self.statistic in ("above", "below"):
             return (PLAIN,)
         if self.statistic in ("std", "slope"):
@@ -75,12 +79,15 @@ class Rolling(Feature):
 
     @property
     def look_back(self) -> int:
+        """Points up to and including the origin that are read."""
         return self.window if self.least is None else self.least
 
     def source_of(self, column: int) -> tuple[int, int]:
+        """First and last step relative to the origin that one column reads."""
         return (1 - self.window, 0)
 
     def write(self, out: Floats, rows: Rows) -> None:
+        """Fill `out` (n_rows, n_columns) for the given rows; missing cells become NaN."""
         out[:, 0] = self._whole(rows)[rows.points]
 
     def _whole(self, rows: Rows) -> Floats:

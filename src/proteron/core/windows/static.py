@@ -26,26 +26,32 @@ class Static(Feature):
 
     @property
     def names(self) -> tuple[str, ...]:
+        """Names of the columns this writes."""
         if self.form == "one_hot":
             return tuple(f"{self.column} is {label}" for label in self.labels)
         return (self.column if self.form == "number" else f"{self.column} so far",)
 
     @property
     def units(self) -> tuple[Unit, ...]:
+        """How each column follows its series when values are centred and scaled."""
         return (Unit(as_scaled=True),) if self.form == "target" else (PLAIN,) * len(self.names)
 
     @property
     def columns(self) -> tuple[str, ...]:
+        """Covariates that are read."""
         return (self.column,)
 
     def source_of(self, column: int) -> tuple[int, int]:
+        """First and last step relative to the origin that one column reads."""
         return (0, 0) if self.form != "target" else (-(2**31), 0)
 
     @property
     def pooled(self) -> bool:
+        """Whether a row reads other series than its own."""
         return self.form == "target"
 
     def write(self, out: Floats, rows: Rows) -> None:
+        """Fill `out` (n_rows, n_columns) for the given rows; missing cells become NaN."""
         covariate = rows.panel.covariate(self.column)
         if covariate.role != "static":
             raise SettingsError(f"“{self.column}” changes in time: use its steps instead.", field="more")

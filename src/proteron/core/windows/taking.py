@@ -140,6 +140,7 @@ class _Pieces(io.RawIOBase):
         return True
 
     def write(self, piece: Any) -> int:
+        """Fill `out` (n_rows, n_columns) for the given rows; missing cells become NaN."""
         self._written.append(bytes(piece))
         return len(self._written[-1])
 

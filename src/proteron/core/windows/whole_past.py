@@ -21,20 +21,25 @@ class Weighted(Feature):
 
     @property
     def names(self) -> tuple[str, ...]:
+        """Names of the columns this writes."""
         return (f"weighted {self.statistic} {self.half_life:g}",)
 
     @property
     def units(self) -> tuple[Unit, ...]:
+        """How each column follows its series when values are centred and scaled."""
         return (VALUE if self.statistic == "mean" else SPREAD,)
 
     @property
     def look_back(self) -> int:
+        """Points up to and including the origin that are read."""
         return 1
 
     def source_of(self, column: int) -> tuple[int, int]:
+        """First and last step relative to the origin that one column reads."""
         return (-int(np.ceil(7 * self.half_life)), 0)  # older points weigh less than one in a hundred
 
     def write(self, out: Floats, rows: Rows) -> None:
+        """Fill `out` (n_rows, n_columns) for the given rows; missing cells become NaN."""
         keep = 0.5 ** (1 / self.half_life)
         values, offsets = rows.panel.values, rows.panel.offsets
         if self.statistic == "mean":
@@ -54,20 +59,25 @@ class Expanding(Feature):
 
     @property
     def names(self) -> tuple[str, ...]:
+        """Names of the columns this writes."""
         return (f"{self.statistic} so far",)
 
     @property
     def units(self) -> tuple[Unit, ...]:
+        """How each column follows its series when values are centred and scaled."""
         return ({"count": PLAIN, "std": SPREAD}.get(self.statistic, VALUE),)
 
     @property
     def look_back(self) -> int:
+        """Points up to and including the origin that are read."""
         return 1
 
     def source_of(self, column: int) -> tuple[int, int]:
+        """First and last step relative to the origin that one column reads."""
         return (-(2**31), 0)
 
     def write(self, out: Floats, rows: Rows) -> None:
+        """Fill `out` (n_rows, n_columns) for the given rows; missing cells become NaN."""
         out[:, 0] = self._whole(rows)[rows.points]
 
     def _whole(self, rows: Rows) -> Floats:
@@ -105,24 +115,30 @@ class Since(Feature):
 
     @property
     def names(self) -> tuple[str, ...]:
+        """Names of the columns this writes."""
         band = "zero" if self.low == self.high == 0 else f"{self.low:g} … {self.high:g}"
         return (f"since not {band}",)
 
     @property
     def unit_bound(self) -> bool:
+        """Whether it means something else once values are centred and scaled."""
         return True
 
     @property
     def units(self) -> tuple[Unit, ...]:
+        """How each column follows its series when values are centred and scaled."""
         return (PLAIN,)
 
     @property
     def look_back(self) -> int:
+        """Points up to and including the origin that are read."""
         return 1
 
     def source_of(self, column: int) -> tuple[int, int]:
+        """First and last step relative to the origin that one column reads."""
         return (-self.most, 0)
 
     def write(self, out: Floats, rows: Rows) -> None:
+        """Fill `out` (n_rows, n_columns) for the given rows; missing cells become NaN."""
         since = steps_since(rows.panel.values, rows.panel.offsets, self.low, self.high, self.most)
         out[:, 0] = since[rows.points]

@@ -81,18 +81,21 @@ class ArimaFit:
 
     @property
     def parameters(self) -> dict[str, float]:
+        """Learned numbers of one series by name, in flat units."""
         names = (*self.orders.names, *self.effect_names)
         values = [*self.coefficients.tolist(), *self.effects.tolist()]
         return dict(zip(names, values, strict=True)) | {"variance": self.variance}
 
     @property
     def standard_errors(self) -> dict[str, float]:
+        """Standard errors by parameter, where theory gives them."""
         errors = errors_of(self.covariance).tolist()
         named = dict(zip((*self.orders.names, *self.effect_names), errors, strict=True))
         return named | {"variance": variance_error(self.variance, self.count)}
 
     @property
     def criteria(self) -> dict[str, float]:
+        """Log-likelihood and criteria of one series, where there is a likelihood."""
         return information(self.loglik, self.free, self.count)
 
     @property
@@ -141,14 +144,9 @@ def fit_arima(
         )
     size = float(np.nanmax(np.abs(values))) or 1.0
     filled = np.where(present, values, 0.0) / size
-    extra = np.empty((len(values), 0)) if covariates is None else covariates
-    effect_names = tuple(names) if covariates is not None else ()
-    column = constant_column(len(values), orders) if constant else None
-    if column is not None:
-        extra, effect_names = np.column_stack([column[1], extra]), (column[0], *effect_names)
-    if not np.isfinite(extra).all():
-        raise SettingsError("A covariate is missing where the series is known.", field="covariates")
-    units = np.where(np.abs(extra).max(axis=0, initial=0.0) > 0, np.abs(extra).max(axis=0, initial=0.0), 1.0)
+    extra, effect_names = _effects(len(values), orders, constant, covariates, names)
+    sizes = np.abs(extra).max(axis=0, initial=0.0)
+    units = np.where(sizes > 0, sizes, 1.0)
     missing = np.flatnonzero(~present)
     way = CONDITIONAL if not stationary else GAPPY if orders.lost == 0 and len(missing) else EXACT
     gaps = 0 if way == GAPPY else len(missing)
@@ -160,14 +158,34 @@ def fit_arima(
     dummies[missing[:gaps], np.arange(gaps)] = 1.0
     target = np.where(present, filled, np.nan) if way == GAPPY else filled
     columns = np.ascontiguousarray(differenced(np.column_stack([target, dummies, extra / units]), orders))
+    count = _counted(columns, orders, way, gaps)
+    task = _Task(columns, orders, gaps, way, count, stationary, invertible)
+    coefficients, effects, value, calls = task.optimise(fast)
+    return task.described(coefficients, effects, value, calls, effect_names, units, size, with_errors)
+
+
+def _effects(
+    count: int, orders: Orders, constant: bool, covariates: Floats | None, names: tuple[str, ...]
+) -> tuple[Floats, tuple[str, ...]]:
+    """The columns beside the noise (n, k), a constant first where there is to be one, and their names."""
+    extra = np.empty((count, 0)) if covariates is None else covariates
+    effect_names = tuple(names) if covariates is not None else ()
+    column = constant_column(count, orders) if constant else None
+    if column is not None:
+        extra, effect_names = np.column_stack([column[1], extra]), (column[0], *effect_names)
+    if not np.isfinite(extra).all():
+        raise SettingsError("A covariate is missing where the series is known.", field="covariates")
+    return extra, effect_names
+
+
+def _counted(columns: Floats, orders: Orders, way: int, gaps: int) -> int:
+    """Errors that count in the likelihood; raises `TooShortError` where too few are left."""
     count = len(columns) - (int(np.isnan(columns[:, 0]).sum()) if way == GAPPY else gaps)
     if way == CONDITIONAL:
         count -= orders.p + orders.seasonal_p * orders.period
         if count < len(orders.names) + 2:
             raise TooShortError(f"Given its first values, a model of order {orders} has too few left.", field="order")
-    task = _Task(columns, orders, gaps, way, count, stationary, invertible)
-    coefficients, effects, value, calls = task.optimise(fast)
-    return task.described(coefficients, effects, value, calls, effect_names, units, size, with_errors)
+    return count
 
 
 @dataclass(frozen=True)

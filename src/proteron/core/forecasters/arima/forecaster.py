@@ -69,12 +69,14 @@ class Arima(LocalForecaster):
 
     @property
     def label(self) -> str:
+        """A short name with the settings that matter."""
         if self.order is None or None in self.order:
             return self.title
         text = f"{self.title} {self.order}"
         return f"{text} {self.seasonal}" if self.seasonal and any(self.seasonal) else text
 
     def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
+        """What is learned of one series; raises `ProteronError` where it must decline."""
         values = np.ascontiguousarray(known.series(index))
         present = np.flatnonzero(np.isfinite(values))
         offset = int(present[0])
@@ -94,33 +96,33 @@ class Arima(LocalForecaster):
         }, {"tried": [each.document for each in tried]})  # fmt: skip
 
     def _fit(self, values: Floats, outside: Floats | None, season: int) -> tuple[ArimaFit, list[Tried]]:
-        period = self.period or (season if season <= _LONGEST_SEASON else 1)
-        p, d, q = self.order or (None, None, None)
-        sp, sd, sq = self.seasonal or (None, None, None)
-        if self.seasonal is None and self.order is not None and None not in self.order:
-            sp, sd, sq = 0, 0, 0  # a whole order is given and no season is asked for
-        known = int(np.isfinite(values).sum())
-        if period < 2 or known < 2 * period + 8:
-            if any((sp, sd, sq)):
-                raise TooShortError(f"Seasonal orders with period {period} need more points than {known}.",
-                                    field="seasonal")  # fmt: skip
-            period, sp, sd, sq = 1, 0, 0, 0
-        if d is None or sd is None:
-            plain, seasonal = differences(values, period if sd is None else 1)
-            if sd is None:
-                sd = seasonal
-            if d is None:
-                d = differences(values[period:] - values[:-period], 1)[0] if sd and seasonal != sd else plain
-        base = Orders(p or 0, d, q or 0, sp or 0, sd, sq or 0, period)
-        free = {"p": p is None, "q": q is None, "seasonal_p": sp is None and period > 1,
-                "seasonal_q": sq is None and period > 1}  # fmt: skip
-        if not any(free.values()) and self.constant is not None:
-            return self._given(values, base, self.constant and d + sd < 2, outside), []
+        """The model whose orders are given, or the one chosen among those that what is given allows."""
+        base, free = self._base(values, season)
         if not any(free.values()):
-            return self._given(values, base, d + sd == 0, outside), []  # the usual rule where the orders are given
+            differences_taken = base.d + base.seasonal_d
+            usual = differences_taken == 0  # the usual rule where the orders are given
+            constant = usual if self.constant is None else self.constant and differences_taken < 2
+            return self._given(values, base, constant, outside), []
         limits = Limits(self.largest, self.largest, 2, 2, max(self.largest, 5))
         return choose_orders(values, base, free, self.constant, outside, self.covariates, self.choose_by, self.search,
                              limits, self.stationary, self.enforced)  # fmt: skip
+
+    def _base(self, values: Floats, season: int) -> tuple[Orders, dict[str, bool]]:
+        """Orders as far as they are given, differences settled, and which of the others are free."""
+        period = self.period or (season if season <= _LONGEST_SEASON else 1)
+        order, seasonal = self.order or (None, None, None), self.seasonal or (None, None, None)
+        if self.seasonal is None and self.order is not None and None not in self.order:
+            seasonal = (0, 0, 0)  # a whole order is given and no season is asked for
+        known = int(np.isfinite(values).sum())
+        if period < 2 or known < 2 * period + 8:
+            if any(seasonal):
+                raise TooShortError(f"Seasonal orders with period {period} need more points than {known}.",
+                                    field="seasonal")  # fmt: skip
+            period, seasonal = 1, (0, 0, 0)
+        (p, _, q), (sp, _, sq) = order, seasonal
+        d, sd = _differences(values, period, order[1], seasonal[1])
+        free = {"p": p is None, "q": q is None, "seasonal_p": sp is None, "seasonal_q": sq is None}
+        return Orders(p or 0, d, q or 0, sp or 0, sd, sq or 0, period), free
 
     def _given(self, values: Floats, orders: Orders, constant: bool, outside: Floats | None) -> ArimaFit:
         """One model whose orders are given."""
@@ -142,6 +144,7 @@ class Arima(LocalForecaster):
         return np.column_stack([column[:length] for column in columns])
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
         fitted, offset = _fitted(learned, self.covariates), int(learned["offset"])
         length = len(values) - offset
         effect = _effect(fitted, learned, length + horizon, offset)
@@ -176,10 +179,12 @@ class Arima(LocalForecaster):
         return kept, np.ascontiguousarray(before)
 
     def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
+        """Standard deviations (horizon,) after `at` points, by theory."""
         fitted = _fitted(learned, self.covariates)
         return np.sqrt(fitted.ahead_variance * np.cumsum(_integrated(fitted, horizon) ** 2)) * _wider(fitted, horizon)
 
     def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        """Paths (count, horizon) after `at` points, driven by the errors of `noise`."""
         horizon = noise.errors.shape[1]
         fitted = _fitted(learned, self.covariates)
         weights = _integrated(fitted, horizon)
@@ -188,10 +193,12 @@ class Arima(LocalForecaster):
         return mean + spread_out(errors, weights) * _wider(fitted, horizon)
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Learned numbers of one series by name, in flat units."""
         learned = self.learned(state, key)
         return {} if learned is None else _fitted(learned, self.covariates).parameters
 
     def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Standard errors by parameter, where theory gives them."""
         learned = self.learned(state, key)
         return {} if learned is None else _fitted(learned, self.covariates).standard_errors
 
@@ -210,6 +217,7 @@ class Arima(LocalForecaster):
         return [Picture("Inverse roots", "real part", tuple(curves))] if len(curves) > 1 else []
 
     def summary_of(self, learned: Learned) -> str:
+        """What was learned of one series, in one sentence."""
         fitted = _fitted(learned, self.covariates)
         parts = [f"{name} {value:.3g}" for name, value in fitted.parameters.items() if name != "variance"]
         return f"ARIMA {fitted.orders}{': ' + ', '.join(parts[:8]) if parts else ''}."
@@ -251,6 +259,17 @@ def _effect(fitted: ArimaFit, learned: Learned, length: int, offset: int) -> Flo
         total[: len(there)] += there
         total[len(there) :] = np.nan
     return total
+
+
+def _differences(values: Floats, period: int, d: int | None, sd: int | None) -> tuple[int, int]:
+    """Plain and seasonal differences, those that are not given chosen by what is left."""
+    if d is not None and sd is not None:
+        return d, sd
+    plain, seasonal = differences(values, period if sd is None else 1)
+    taken = seasonal if sd is None else sd
+    if d is None:
+        d = differences(values[period:] - values[:-period], 1)[0] if taken and seasonal != taken else plain
+    return d, taken
 
 
 def difference_coefficients(orders: Orders) -> Floats:

@@ -42,6 +42,7 @@ class Tried:
 
     @property
     def document(self) -> dict[str, Any]:
+        """As plain data."""
         value = float(self.criterion) if np.isfinite(self.criterion) else None
         form = str(self.orders) + (" with constant" if self.constant else "")
         return {"form": form, "criterion": value, "reason": self.reason}

@@ -80,10 +80,12 @@ class Regression(LocalForecaster):
         return [(Factor(name),) for name in names] or [(Factor("time"),)]
 
     def outside(self, panel: Panel, index: int, first: int) -> Floats | None:
+        """What is known besides the series from grid position `first` on."""
         columns, _ = design(panel, index, self._terms(panel), first)
         return np.column_stack([np.ones(len(columns)), columns]) if self.intercept else columns
 
     def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
+        """What is learned of one series; raises `ProteronError` where it must decline."""
         values, first = known.series(index), int(known.starts[index])
         terms = self._terms(known)
         columns, names = design(known, index, terms, first)
@@ -156,6 +158,7 @@ class Regression(LocalForecaster):
         return _bare(coefficients, target - columns @ coefficients, target, int(kept[best]) + 1)
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
         columns = learned.outside
         coefficients = learned["coefficients"][: columns.shape[1]]
         places = at[:, None] + np.arange(horizon)
@@ -163,6 +166,7 @@ class Regression(LocalForecaster):
         return np.where(inside, (columns @ coefficients)[np.where(inside, places, 0)], np.nan)
 
     def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
+        """Standard deviations (horizon,) after `at` points, by theory."""
         columns = learned.outside
         width = columns.shape[1]
         shown = np.full((horizon, width), np.nan)
@@ -174,6 +178,7 @@ class Regression(LocalForecaster):
         return np.asarray(wider * np.sqrt(float(learned["variance"]) + np.maximum(doubt, 0.0)))
 
     def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        """Paths (count, horizon) after `at` points, driven by the errors of `noise`."""
         count, horizon = noise.errors.shape
         mean = self.means_of(learned, values, np.array([at]), horizon)[0]
         spread = self.spreads_of(learned, values, at, horizon)
@@ -183,12 +188,15 @@ class Regression(LocalForecaster):
         return mean + own * noise.errors + noise.rng.normal(size=(count, 1)) * doubt
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Learned numbers of one series by name, in flat units."""
         return self._named(state, key, "coefficients")
 
     def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Standard errors by parameter, where theory gives them."""
         return self._named(state, key, "errors")
 
     def objection(self, known: Panel) -> str | None:
+        """What speaks against a panel of one series that has points enough; None: nothing."""
         if self.formula is None and not any(column.role == "known_ahead" for column in known.covariates):
             return "No column is known ahead, so there is only time to regress on."
         return None
@@ -213,6 +221,7 @@ class Regression(LocalForecaster):
         return dict(zip(learned.facts["names"], learned[what].tolist(), strict=False))
 
     def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Log-likelihood and criteria of one series, where there is a likelihood."""
         learned = self.learned(state, key)
         if learned is None:
             return {}
@@ -220,6 +229,7 @@ class Regression(LocalForecaster):
         return found | {"r_squared": float(learned["r_squared"])}
 
     def summary_of(self, learned: Learned) -> str:
+        """What was learned of one series, in one sentence."""
         if learned.facts["afterwards"]:
             names = ", ".join(f"“{name}”" for name in learned.facts["afterwards"])
             return f"No forecast: {names} is only known afterwards; the coefficients stand as an explanation."

@@ -32,14 +32,17 @@ class LeastSquares:
 
     @property
     def errors(self) -> Floats:
+        """Standard errors of the coefficients."""
         return np.sqrt(np.maximum(np.diag(self.covariance), 0.0))
 
     @property
     def t_values(self) -> Floats:
+        """Coefficients over their errors."""
         return np.asarray(self.coefficients / np.where(self.errors > 0, self.errors, np.nan))
 
     @property
     def p_values(self) -> Floats:
+        """Chances of so large t values where there is nothing."""
         return np.asarray(2 * special.stdtr(max(self.left, 1), -np.abs(self.t_values)))
 
 

@@ -24,6 +24,8 @@ _FIELDS: tuple[str, ...] = get_args(CalendarField)
 
 @dataclass(frozen=True)
 class Factor:
+    """A column, perhaps to a power, or one of its categories `against` the rest."""
+
     name: str
     power: int = 1
     against: str | None = None

@@ -39,6 +39,7 @@ class SmoothingAverage(LocalForecaster):
     season: Part = Field("auto", title="Season", description="Auto: by a test.")
 
     def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
+        """What is learned of one series; raises `ProteronError` where it must decline."""
         values = np.ascontiguousarray(known.series(index))
         present = np.flatnonzero(np.isfinite(values))
         offset = int(present[0])
@@ -62,6 +63,7 @@ class SmoothingAverage(LocalForecaster):
         return learned | {"spread": np.sqrt(prediction_variance(float((gaps**2).sum()), len(gaps), spent))}
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
         way, offset = (None, "add", "mul")[int(learned["way"])], int(learned["offset"])
         figure = learned["figure"][: int(learned["period"])]
         flat = without_season(np.ascontiguousarray(values[offset:]), figure, way)
@@ -99,28 +101,33 @@ class SmoothingAverage(LocalForecaster):
         return np.asarray(figure[(at - int(learned["offset"]) + np.arange(horizon)) % len(figure)])
 
     def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
+        """Standard deviations (horizon,) after `at` points, by theory."""
         wide = float(learned["spread"]) * np.sqrt(np.cumsum(self._moves(learned, horizon) ** 2))
         return wide * self._sizes(learned, at, horizon)
 
     def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        """Paths (count, horizon) after `at` points, driven by the errors of `noise`."""
         horizon = noise.errors.shape[1]
         mean = self.means_of(learned, values, np.array([at]), horizon)[0]
         errors = float(learned["spread"]) * noise.errors
         return mean + spread_out(errors, self._moves(learned, horizon)) * self._sizes(learned, at, horizon)
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Learned numbers of one series by name, in flat units."""
         learned = self.learned(state, key)
         if learned is None:
             return {}
         return {f"level_weight {name}": float(each[0]) for name, each in zip(_NAMES, learned["weights"], strict=True)}
 
     def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Standard errors by parameter, where theory gives them."""
         learned = self.learned(state, key)
         if learned is None:
             return {}
         return {f"level_weight {name}": float(each) for name, each in zip(_NAMES, learned["errors"], strict=True)}
 
     def summary_of(self, learned: Learned) -> str:
+        """What was learned of one series, in one sentence."""
         weights = ", ".join(f"{each[0]:.3g}" for each in learned["weights"] if np.isfinite(each[0]))
         season = ("no season", "a season added", "a season multiplied")[int(learned["way"])]
         return f"Three smoothings with level weights {weights}, averaged; {season}."

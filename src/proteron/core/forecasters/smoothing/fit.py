@@ -47,6 +47,7 @@ class FittedForm:
 
     @property
     def criteria(self) -> dict[str, float]:
+        """Log-likelihood and criteria of one series, where there is a likelihood."""
         return information(self.loglik, self.free, self.count)
 
 
@@ -115,19 +116,16 @@ def fit_form(
     count = int(known.sum())
     if count < 3 or (form.season is not None and count < period + 3):
         raise TooShortError(f"Smoothing with {form.words} needs more than {count} known points.", field="season")
-    size = float(np.abs(values[known]).max())
-    unit = size if size > 0 else 1.0  # the likelihood is worked out near one, so that huge and tiny values fit alike
+    unit = (
+        float(np.abs(values[known]).max()) or 1.0
+    )  # the likelihood is worked out near one, so that huge and tiny values fit alike
     scaled = np.ascontiguousarray(values / unit)
     units = start_units(form, unit, period)
     given = np.array([np.nan if each is None else float(each) for each in weights])
     stated = None if isinstance(starts, str) else starts
     begin = start_values(scaled, form, period) if stated is None else stated / units
     error, trend, season = form.codes
-    spread = float(np.std(np.diff(scaled[known]))) or 1e-3
-    scale = np.stack([begin, np.full(2 + period, max(spread, 1e-6))], axis=1)
-    scale[1, 1] = max(0.1 * spread, 1e-7) if form.trend == "add" else 0.01
-    if form.season == "mul":
-        scale[2:, 1] = max(spread / max(abs(begin[0]), 1e-6), 1e-4)
+    scale = _search_scale(scaled, begin, form, period)
     free = np.zeros(6 + max(period - 1, 0))
     free[:4] = _START
     starts_free = stated is None and starts == "optimised"
@@ -139,15 +137,8 @@ def fit_form(
     if form.season is not None and not starts_free:
         first = begin.copy()
     found[1] *= found[0]
-    numbers = sum(
-        each != each and used
-        for each, used in zip(
-            given.tolist(), (True, form.trend is not None, form.season is not None, form.damped), strict=True
-        )
-    )
-    numbers += 1 + (form.free(period) - 2 - (form.trend is not None) - (form.season is not None) - form.damped
-                    if starts_free else 0)  # fmt: skip
-    fitted = FittedForm(form, period, found, first * units, 0.0, 0.0, int(numbers), count,
+    numbers = _free_numbers(form, period, given, starts_free)
+    fitted = FittedForm(form, period, found, first * units, 0.0, 0.0, numbers, count,
                         passes, settled)  # fmt: skip
     errors = one_step_errors(fitted, values)
     relative = errors[np.isfinite(errors)]
@@ -156,6 +147,25 @@ def fit_form(
     if error == 2:
         loglik -= count * np.log(unit)
     return replace(fitted, variance=variance, loglik=float(loglik))
+
+
+def _search_scale(scaled: Floats, begin: Floats, form: Form, period: int) -> Floats:
+    """Where start values are looked for, (2 + period, 2): a centre each, and how far a step goes."""
+    known = scaled[np.isfinite(scaled)]
+    spread = float(np.std(np.diff(known))) or 1e-3
+    scale = np.stack([begin, np.full(2 + period, max(spread, 1e-6))], axis=1)
+    scale[1, 1] = max(0.1 * spread, 1e-7) if form.trend == "add" else 0.01
+    if form.season == "mul":
+        scale[2:, 1] = max(spread / max(abs(begin[0]), 1e-6), 1e-4)
+    return scale
+
+
+def _free_numbers(form: Form, period: int, given: Floats, starts_free: bool) -> int:
+    """Numbers estimated: weights that are used and not given, the level's start, and the other starts where free."""
+    used = np.array([True, form.trend is not None, form.season is not None, form.damped])
+    weights = int((np.isnan(given) & used).sum())
+    others = form.free(period) - 2 - int(used[1:].sum()) if starts_free else 0
+    return weights + 1 + others
 
 
 _START = (-0.39, -0.865, -0.865, 0.69)  # level .31, trend .12 of it, season .12 of what is left, damping .95

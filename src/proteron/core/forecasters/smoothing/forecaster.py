@@ -85,12 +85,14 @@ class Smoothing(LocalForecaster):
 
     @property
     def label(self) -> str:
+        """A short name with the settings that matter."""
         given = {"error": self.error, "trend": self.trend, "season": self.season}
         if set(given.values()) == {"auto"}:
             return self.title
         return f"{self.title}, {', '.join(f'{value} {name}' for name, value in given.items() if value != 'none')}"
 
     def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
+        """What is learned of one series; raises `ProteronError` where it must decline."""
         values = np.ascontiguousarray(known.series(index))
         present = np.isfinite(values)
         values, first = values[int(np.flatnonzero(present)[0]) :], int(np.flatnonzero(present)[0])
@@ -162,6 +164,7 @@ class Smoothing(LocalForecaster):
         return forms[int(np.argmin(errors))]
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
         fitted, rest, local = self._placed(learned, values, at)
         out = np.full((len(at), horizon), np.nan)
         out[local >= 0] = means_after(fitted, run(fitted, rest), local[local >= 0], horizon)
@@ -173,6 +176,7 @@ class Smoothing(LocalForecaster):
         return _fitted(learned), np.ascontiguousarray(values[offset:]), at - offset
 
     def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
+        """Standard deviations (horizon,) after `at` points, by theory."""
         fitted, rest, local = self._placed(learned, values, at)
         form = fitted.form
         if local < 0 or form.trend == "mul" or (form.season == "mul" and form.error == "add"):
@@ -203,6 +207,7 @@ class Smoothing(LocalForecaster):
         return widening(variance_of, fitted.weights, learned["weight_doubt"])
 
     def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        """Paths (count, horizon) after `at` points, driven by the errors of `noise`."""
         count, horizon = noise.errors.shape
         fitted, rest, local = self._placed(learned, values, at)
         if local < 0:
@@ -218,6 +223,7 @@ class Smoothing(LocalForecaster):
         return mean + (paths - mean) * self._wider(learned, fitted, horizon)
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Learned numbers of one series by name, in flat units."""
         learned = self.learned(state, key)
         if learned is None:
             return {}
@@ -225,6 +231,7 @@ class Smoothing(LocalForecaster):
         return _named(fitted.form, fitted.weights, fitted.start) | {"variance": fitted.variance}
 
     def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Standard errors by parameter, where theory gives them."""
         learned = self.learned(state, key)
         if learned is None:
             return {}
@@ -262,6 +269,7 @@ class Smoothing(LocalForecaster):
         return [Picture("One-step error against each weight", "weight", tuple(curves), tuple(marks))]
 
     def summary_of(self, learned: Learned) -> str:
+        """What was learned of one series, in one sentence."""
         fitted = _fitted(learned)
         weights = [f"level {fitted.weights[0]:.3g}"]
         if fitted.form.trend is not None:

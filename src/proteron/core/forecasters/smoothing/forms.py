@@ -1,5 +1,6 @@
 """The forms of exponential smoothing: error, trend, damping and season (Hyndman et al. 2008)."""
 
+import itertools
 from dataclasses import dataclass
 from typing import Literal
 
@@ -59,25 +60,21 @@ def admissible_forms(
     `damped` None tries both. A season needs a period of at least 2 and two cycles and a bit of known points;
     multiplicative parts need values above zero; no form has more free numbers than a series has points to tell.
     """
-    known = values[np.isfinite(values)]
     errors = ("add", "mul") if error == "auto" else (error,)
     trends = (None, "add") if trend == "auto" else (trend,)
     seasons = (None, "add", "mul") if season == "auto" else (season,)
-    forms = [
-        Form(one, two, three, way)  # type: ignore[arg-type]
-        for one in errors
-        for two in trends
-        for way in ((False, True) if damped is None else (damped,))
-        for three in seasons
-        if two is not None or not way
-    ]
+    ways = (False, True) if damped is None else (damped,)
     wholly_given = "auto" not in (error, trend, season)
-    positive = len(known) > 0 and known.min() > 0
-    return [
-        form
-        for form in forms
-        if (form.stable or wholly_given)
-        and (positive or not form.needs_positive)
-        and (form.season is None or (period >= 2 and len(known) >= 2 * period + 2))
-        and len(known) > form.free(period if form.season else 1) + 1
-    ]
+    combined = itertools.product(errors, trends, ways, seasons)
+    forms = [Form(one, two, three, way) for one, two, way, three in combined if two is not None or not way]  # type: ignore[arg-type]
+    return [form for form in forms if (form.stable or wholly_given) and _is_allowed(form, values, period)]
+
+
+def _is_allowed(form: Form, values: Floats, period: int) -> bool:
+    """Whether a series has the sign, the cycles and the points that a form needs."""
+    known = values[np.isfinite(values)]
+    if form.needs_positive and not (len(known) > 0 and known.min() > 0):
+        return False
+    if form.season is not None and (period < 2 or len(known) < 2 * period + 2):
+        return False
+    return bool(len(known) > form.free(period if form.season else 1) + 1)

@@ -43,12 +43,14 @@ class SeveralSeasons(LocalForecaster):
     )
 
     def objection(self, known: Panel) -> str | None:
+        """What speaks against a panel of one series that has points enough; None: nothing."""
         there = int(np.isfinite(known.values).sum())
         if not self.periods and sum(2 * each + 2 <= there for each in known.axis.step.seasons if each > 2) < 2:
             return "The step has at most one season of which two cycles are known; smoothing does for one."
         return None
 
     def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
+        """What is learned of one series; raises `ProteronError` where it must decline."""
         values = np.ascontiguousarray(known.series(index))
         present = np.flatnonzero(np.isfinite(values))
         offset = int(present[0])
@@ -90,6 +92,7 @@ class SeveralSeasons(LocalForecaster):
         )  # fmt: skip
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
         fitted, offset = self._fitted(learned), int(learned["offset"])
         move, seen, _ = fitted.matrices()
         out = np.full((len(at), horizon), np.nan)
@@ -110,15 +113,18 @@ class SeveralSeasons(LocalForecaster):
         return out
 
     def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
+        """Standard deviations (horizon,) after `at` points, by theory."""
         return _ahead_spread(learned) * np.sqrt(np.cumsum(self._weights(learned, horizon) ** 2))
 
     def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        """Paths (count, horizon) after `at` points, driven by the errors of `noise`."""
         horizon = noise.errors.shape[1]
         mean = self.means_of(learned, values, np.array([at]), horizon)[0]
         errors = _ahead_spread(learned) * noise.errors
         return mean + spread_out(errors, self._weights(learned, horizon))
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Learned numbers of one series by name, in flat units."""
         learned = self.learned(state, key)
         if learned is None:
             return {}
@@ -126,6 +132,7 @@ class SeveralSeasons(LocalForecaster):
         return fitted.named(fitted.free) | {"start_level": float(fitted.begin[0]), "variance": fitted.variance}
 
     def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Standard errors by parameter, where theory gives them."""
         learned = self.learned(state, key)
         if learned is None:
             return {}
@@ -134,6 +141,7 @@ class SeveralSeasons(LocalForecaster):
         return named | {"variance": variance_error(fitted.variance, fitted.count)}
 
     def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Log-likelihood and criteria of one series, where there is a likelihood."""
         learned = self.learned(state, key)
         if learned is None:
             return {}
@@ -161,6 +169,7 @@ class SeveralSeasons(LocalForecaster):
         return out
 
     def summary_of(self, learned: Learned) -> str:
+        """What was learned of one series, in one sentence."""
         fitted = self._fitted(learned)
         words = fitted.form.words
         return f"{words[0].upper()}{words[1:]}; level weight {fitted.learned[0][0]:.3g}."

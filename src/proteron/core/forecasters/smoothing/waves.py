@@ -93,6 +93,7 @@ class FittedWaves:
 
     @property
     def criteria(self) -> dict[str, float]:
+        """Log-likelihood and criteria of one series, where there is a likelihood."""
         return information(self.loglik, self.form.weights + self.form.seeds + 1, self.count)
 
     @property

@@ -35,6 +35,7 @@ class Scored:
         return self.mean - self.truth
 
     def has(self, need: Need) -> bool:
+        """Whether a need is met."""
         if need == "ranges":
             return self.lower is not None and len(self.levels) > 0
         return need != "paths" or self.paths is not None
@@ -62,6 +63,7 @@ class Metric:
 
     @property
     def unit_free(self) -> bool:
+        """Whether errors of series with different units can be compared."""
         return self.unit != "series"
 
     def of(self, scored: Scored) -> Floats:
