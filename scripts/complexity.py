@@ -20,12 +20,13 @@ def is_kernel(function: ast.FunctionDef) -> bool:
 
 
 def too_dense(root: Path) -> list[str]:
-    found = []
-    for path in sorted(root.rglob("*.py")):
-        for node in ast.walk(ast.parse(path.read_text("utf-8"))):
-            if isinstance(node, ast.FunctionDef) and not is_kernel(node) and decisions(node) > MOST:
-                found.append(f"{path}:{node.lineno} {node.name} decides {decisions(node)} times; {MOST} is the most")
-    return found
+    trees = {path: ast.parse(path.read_text("utf-8")) for path in sorted(root.rglob("*.py"))}
+    return [
+        f"{path}:{node.lineno} {node.name} decides {decisions(node)} times; {MOST} is the most"
+        for path, tree in trees.items()
+        for node in ast.walk(tree)
+        if isinstance(node, ast.FunctionDef) and not is_kernel(node) and decisions(node) > MOST
+    ]
 
 
 if __name__ == "__main__":

@@ -8,7 +8,7 @@ from pydantic import Field
 from proteron.core.flatten.curve import CurveStage, positive
 from proteron.core.flatten.stage import Calendar, Figure, StageState, require
 from proteron.core.panel import Floats
-from proteron.core.profile.box_cox import box_cox_lambda, likelihood_curve
+from proteron.core.powers.box_cox import box_cox_lambda, likelihood_curve
 from proteron.core.timeline import Ints
 
 _ROOM = 1e3

@@ -8,7 +8,7 @@ from pydantic import Field
 from proteron.core.flatten.curve import CurveStage
 from proteron.core.flatten.stage import Calendar, Figure, StageState, require
 from proteron.core.panel import Floats
-from proteron.core.profile.yeo_johnson import yeo_johnson, yeo_johnson_curve, yeo_johnson_lambda
+from proteron.core.powers.yeo_johnson import yeo_johnson, yeo_johnson_curve, yeo_johnson_lambda
 from proteron.core.timeline import Ints
 
 _ROOM = 1e3

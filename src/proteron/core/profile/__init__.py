@@ -1,7 +1,8 @@
 """Profile: what a series is."""
 
+from proteron.core.powers.box_cox import box_cox_lambda
+from proteron.core.powers.yeo_johnson import yeo_johnson, yeo_johnson_lambda
 from proteron.core.profile.assessment import TESTED, Assessment, Suggestion, joint_verdict, run_tests, suggest
-from proteron.core.profile.box_cox import box_cox_lambda
 from proteron.core.profile.break_tests import chow, cusum
 from proteron.core.profile.correlogram import acf, bartlett_bounds, cross_correlation, pacf
 from proteron.core.profile.covariates import CovariateLink, covariate_links, redundancy_groups
@@ -20,7 +21,6 @@ from proteron.core.profile.strengths import (
     strengths,
     variance_shift,
 )  # fmt: skip
-from proteron.core.profile.yeo_johnson import yeo_johnson, yeo_johnson_lambda
 
 __all__ = [
     "TESTED", "Assessment", "Candidate", "CovariateLink", "SeriesFeatures", "Spectrum", "SpreadByLevel", "Strengths",

@@ -8,7 +8,7 @@ import numpy as np
 
 from proteron.core.errors import ProteronError
 from proteron.core.panel import Floats
-from proteron.core.profile.box_cox import box_cox_lambda
+from proteron.core.powers.box_cox import box_cox_lambda
 from proteron.core.profile.break_tests import cusum
 from proteron.core.profile.hypothesis_tests import TestResult, ljung_box, stationarity, unit_root, unit_root_hac
 from proteron.core.profile.residual_tests import arch_lm, breusch_pagan, jarque_bera, runs_test

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
 import numpy as np
 import pyarrow as pa
@@ -11,9 +11,6 @@ from numpy.typing import NDArray
 from proteron.core.compiled import kernel
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Instants, Ints
-
-if TYPE_CHECKING:
-    from proteron.core.windows.plan import WindowPlan
 
 REASONS = ("look-back before the series", "horizon beyond the series", "masked", "missing target", "missing feature")
 
@@ -31,6 +28,14 @@ def keep_rows(cells: Floats, keep: NDArray[np.bool_]) -> int:
     return count
 
 
+class Plan(Protocol):
+    """What a table keeps of the plan it was cut by."""
+
+    @property
+    def horizon(self) -> tuple[int, ...]:
+        """Steps after the origin, one target each."""
+
+
 @dataclass(frozen=True)
 class Table:
     """A supervised table: one row per origin.
@@ -41,7 +46,7 @@ class Table:
     """
 
     panel: Panel
-    plan: "WindowPlan"
+    plan: Plan
     features: Floats
     targets: Floats
     positions: Ints

@@ -116,9 +116,7 @@ def fit_form(
     count = int(known.sum())
     if count < 3 or (form.season is not None and count < period + 3):
         raise TooShortError(f"Smoothing with {form.words} needs more than {count} known points.", field="season")
-    unit = (
-        float(np.abs(values[known]).max()) or 1.0
-    )  # the likelihood is worked out near one, so that huge and tiny values fit alike
+    unit = float(np.abs(values[known]).max()) or 1.0  # near one, huge and tiny values fit alike
     scaled = np.ascontiguousarray(values / unit)
     units = start_units(form, unit, period)
     given = np.array([np.nan if each is None else float(each) for each in weights])
@@ -143,9 +141,7 @@ def fit_form(
     errors = one_step_errors(fitted, values)
     relative = errors[np.isfinite(errors)]
     variance = float((relative**2).mean()) if np.isfinite(value) else np.nan
-    loglik = -value - 0.5 * count * (np.log(2 * np.pi) + 1) - (0.0 if error == 2 else count * np.log(unit))
-    if error == 2:
-        loglik -= count * np.log(unit)
+    loglik = -value - 0.5 * count * (np.log(2 * np.pi) + 1) - count * np.log(unit)
     return replace(fitted, variance=variance, loglik=float(loglik))
 
 
