@@ -12,7 +12,7 @@ from proteron.api.services import answer, chain_of, series_index, services
 from proteron.core import profile
 from proteron.core.errors import ProteronError
 from proteron.core.flatten import Chain, FittedChain, StageState
-from proteron.core.flatten.chain import AnyStage
+from proteron.core.flatten.registry import AnyStage
 from proteron.core.flatten.stage import AdditiveStage
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints

@@ -10,7 +10,7 @@ from werkzeug.wrappers import Response
 
 from proteron.api import shapes
 from proteron.api.services import answer, hub, services
-from proteron.core.flatten.chain import STAGES
+from proteron.core.flatten.registry import STAGES
 from proteron.core.forecasters import FORECASTERS
 from proteron.core.intake import ROLES
 from proteron.core.judge import DEFAULT_METRICS, METRICS, Folds

@@ -5,7 +5,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, RootModel
 
 from proteron.core.experiment import Judging
-from proteron.core.flatten.chain import AnyStage
+from proteron.core.flatten.registry import AnyStage
 from proteron.core.intake import Edit, Recipe
 from proteron.core.intake.recipe import OccasionSpan
 from proteron.core.windows import WindowPlan

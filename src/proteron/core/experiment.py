@@ -11,7 +11,8 @@ from pydantic import AfterValidator, Field, ValidationError
 from proteron.core.anomalies import Anomalies, find_anomalies
 from proteron.core.documents import Settings, settings_error
 from proteron.core.errors import InputError, SettingsError
-from proteron.core.flatten.chain import AnyStage, Chain
+from proteron.core.flatten.chain import Chain
+from proteron.core.flatten.registry import AnyStage
 from proteron.core.forecasters import Contender, Forecast
 from proteron.core.forecasters.registry import AnyForecaster
 from proteron.core.intake import Recipe, Role, TableReading, read_table

@@ -1,7 +1,7 @@
 """Flatten: reversible stages that take trend, seasons and scale out, and put them back."""
 
 from proteron.core.flatten.box_cox import BoxCox
-from proteron.core.flatten.chain import STAGES, AnyStage, Chain, FittedChain
+from proteron.core.flatten.chain import Chain, FittedChain
 from proteron.core.flatten.classical_season import ClassicalSeason
 from proteron.core.flatten.curve_trend import CurveTrend
 from proteron.core.flatten.decomposition import Decomposition, decompose
@@ -19,6 +19,7 @@ from proteron.core.flatten.occasion_effects import OccasionEffects
 from proteron.core.flatten.period_means import PeriodMeans
 from proteron.core.flatten.period_spread import PeriodSpread
 from proteron.core.flatten.piecewise_trend import PiecewiseTrend, find_knots
+from proteron.core.flatten.registry import STAGES, AnyStage
 from proteron.core.flatten.returns import Returns
 from proteron.core.flatten.robust_lines import Line, fit_line
 from proteron.core.flatten.robust_scale import RobustScale

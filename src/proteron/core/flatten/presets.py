@@ -2,13 +2,13 @@
 
 from dataclasses import dataclass
 
-from proteron.core.flatten.chain import AnyStage
 from proteron.core.flatten.linear_trend import LinearTrend
 from proteron.core.flatten.loess_seasons import LoessSeasons
 from proteron.core.flatten.log import Log
 from proteron.core.flatten.occasion_effects import OccasionEffects
 from proteron.core.flatten.period_means import PeriodMeans
 from proteron.core.flatten.period_spread import PeriodSpread
+from proteron.core.flatten.registry import AnyStage
 from proteron.core.flatten.seasonal_difference import SeasonalDifference
 from proteron.core.flatten.seasons import season_name
 from proteron.core.flatten.stage import Calendar
