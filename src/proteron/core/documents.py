@@ -2,9 +2,9 @@
 
 import hashlib
 import json
-from typing import Any, Self
+from typing import Any, ClassVar, Self
 
-from pydantic import BaseModel, ConfigDict, ValidationError
+from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
 
 from proteron.core.errors import SettingsError
 
@@ -42,6 +42,21 @@ class Settings(BaseModel):
             return cls.model_validate(document)
         except ValidationError as error:
             raise settings_error(error) from error
+
+
+class Versioned(Settings):
+    """Settings of an algorithm; documents may name its version, and are refused where that is another one."""
+
+    version: ClassVar[int] = 1
+
+    @model_validator(mode="before")
+    @classmethod
+    def _of_this_version(cls, given: Any) -> Any:
+        if not isinstance(given, dict) or "version" not in given:
+            return given
+        if given["version"] != cls.version:
+            raise ValueError(f"made by version {given['version']} of this method; here it is version {cls.version}")
+        return {name: value for name, value in given.items() if name != "version"}
 
 
 def settings_error(error: ValidationError) -> SettingsError:

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from proteron.core.flatten import Chain
 from proteron.core.forecasters import Contender
-from proteron.core.panel import Panel
+from proteron.core.panel import Panel, require_panel
 from proteron.core.profile.covariates import correlation
 from proteron.core.windows.plan import WindowPlan
 
@@ -72,6 +72,7 @@ def leak_check(
     `origins` is how many to sample (seeded), or the grid positions themselves. Each origin is tried
     with the future replaced by noise; every fourth one also with it missing and cut off.
     """
+    require_panel(panel)
     chain = chain or Chain()
     chosen = _sample(panel, plan, origins, seed) if isinstance(origins, int) else sorted(origins)
     cells, leaks, steps = 0, [], 0

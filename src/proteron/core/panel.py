@@ -421,3 +421,13 @@ class Panel:
                     piece = np.where(np.isnan(piece), np.nan, piece + 0.0)  # zeros of either sign are alike
                 digest.update(piece.data)
         return digest.hexdigest()
+
+
+def require_panel(given: object) -> None:
+    """Raise `InputError` where something else than a panel is handed over, saying how one is made."""
+    if not isinstance(given, Panel):
+        raise InputError(
+            f"A panel is needed, not {type(given).__name__}: "
+            'Panel.from_arrays({"key": values}, start="2024-01-01", step="1 day"), or read_panel(table).',
+            field="panel",
+        )

@@ -12,7 +12,7 @@ from proteron.core.errors import SettingsError
 from proteron.core.flatten import Chain
 from proteron.core.forecasters import Contender, forecaster
 from proteron.core.judge import CellResult, Folds, walk_forward
-from proteron.core.panel import Floats, Panel
+from proteron.core.panel import Floats, Panel, require_panel
 from proteron.core.timeline import Moment
 
 _SCAN_FOLDS = 12
@@ -176,6 +176,7 @@ def find_anomalies(
     later is looked at: scores, thresholds and flags are those of that moment.
     Raises `SettingsError` for a budget that is not positive.
     """
+    require_panel(panel)
     if not budget_per_week > 0:
         raise SettingsError("The alert budget is a positive number of flags per week.", field="budget_per_week")
     contender = forecaster(using, chain=chain) if isinstance(using, str) else using

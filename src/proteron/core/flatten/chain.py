@@ -12,7 +12,7 @@ from proteron.core.documents import Settings, content_hash, settings_error
 from proteron.core.errors import InputError, ProteronError
 from proteron.core.flatten.registry import AnyStage
 from proteron.core.flatten.stage import Calendar, StageState
-from proteron.core.panel import Floats, Occasion, Panel
+from proteron.core.panel import Floats, Occasion, Panel, require_panel
 from proteron.core.timeline import Ints, Moment, TimeAxis
 
 
@@ -73,6 +73,7 @@ class Chain(Settings):
 
         Raises a `ProteronError` naming the series and the stage that cannot be fitted.
         """
+        require_panel(panel)
         known = panel.cut_at(until).learnable()
         calendar = Calendar(panel.axis, panel.occasions)
         lanes = [known.series(index) for index in range(len(known))]

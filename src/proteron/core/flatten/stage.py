@@ -8,7 +8,7 @@ from typing import Any, ClassVar, Literal, Self
 import numpy as np
 from pydantic import Field
 
-from proteron.core.documents import Settings
+from proteron.core.documents import Versioned
 from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.panel import Floats, Occasion
 from proteron.core.timeline import Ints, TimeAxis
@@ -61,7 +61,7 @@ class Figure:
     kind: Literal["bars", "curve"] = "bars"
 
 
-class Stage(Settings):
+class Stage(Versioned):
     """One reversible step of a chain.
 
     `fit` sees known points only: `values` (n_known,) at grid `positions` (n_known,). `apply` and
@@ -70,7 +70,6 @@ class Stage(Settings):
 
     title: ClassVar[str]
     group: ClassVar[Group]
-    version: ClassVar[int] = 1
     needs: ClassVar[int] = 1  # known, non-missing points
     from_start: ClassVar[bool] = False  # reads a series from the very point on that learning began at
     shareable: ClassVar[bool] = True  # whether what it learned can hold for all series

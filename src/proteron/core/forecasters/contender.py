@@ -14,10 +14,10 @@ from proteron.core.documents import Settings, content_hash
 from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.flatten import Chain, FittedChain
 from proteron.core.forecasters.forecast import Forecast, quantile_rows
-from proteron.core.forecasters.forecaster import ForecasterState, Work
+from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
 from proteron.core.forecasters.registry import FORECASTERS, AnyForecaster
 from proteron.core.forecasters.window_forecaster import WindowForecaster, with_plan
-from proteron.core.panel import FROM_BOTH_SIDES, Floats, Panel
+from proteron.core.panel import FROM_BOTH_SIDES, Floats, Panel, require_panel
 from proteron.core.timeline import Ints, Moment
 
 _RESIDUAL_ORIGINS = 300
@@ -66,6 +66,7 @@ class Contender(Settings):
 
         Raises `TooShortError` when nothing is known, and whatever stage or forecaster finds wrong.
         """
+        require_panel(panel)
         (fitted,) = self.fit_many([(panel, until, work or Work(horizon=horizon, seed=seed))])
         return fitted
 
@@ -89,7 +90,7 @@ class Contender(Settings):
         ]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class FittedContender:
     """A contender with what it learned as of `until`; forecasts from there or, unchanged, from later origins."""
 
@@ -98,6 +99,11 @@ class FittedContender:
     until: int
     chain: FittedChain
     state: ForecasterState
+
+    def __repr__(self) -> str:
+        moment = str(self.known.axis.local(np.array([self.until - 1]))[0]).replace("T", " ")
+        chain = f" behind {self.contender.chain.text}" if self.chain.stages else ""
+        return f"{self.contender.forecaster.title}{chain}, learned from {len(self.known)} series up to {moment}"
 
     def means(self, panel: Panel, origins: Ints, horizon: int) -> tuple[Floats, Floats]:
         """Forecasts in original and in flat units, (n_series, n_origins, horizon) each.
@@ -308,11 +314,16 @@ def truths(panel: Panel, origins: Ints, horizon: int, values: Floats | None = No
     return out
 
 
-def forecaster(name: str, *, chain: Chain | None = None, **settings: Any) -> Contender:
+def forecaster(name: str | Forecaster, *, chain: Chain | None = None, **settings: Any) -> Contender:
     """A contender by its forecaster's name; window forecasters also take a plan's settings directly.
 
-    Raises `SettingsError` for an unknown name or setting.
+    Instead of a name it takes settings from `proteron.models`, which an editor completes and checks:
+    `forecaster(models.Ridge(strength=2), chain=…)`. Raises `SettingsError` for an unknown name or setting.
     """
+    if isinstance(name, Forecaster):
+        if settings:
+            raise SettingsError("Settings stand in the model already; give only a chain beside it.", field="forecaster")
+        return Contender.parse({"forecaster": name.document(), "chain": (chain or Chain()).document()})
     for each in FORECASTERS:
         if each.model_fields["kind"].default == name:
             given = with_plan(settings) if issubclass(each, WindowForecaster) else settings

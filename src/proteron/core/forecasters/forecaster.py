@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from proteron.core.documents import Settings
+from proteron.core.documents import Versioned
 from proteron.core.errors import StoppedError, UnitsError
 from proteron.core.forecasters.pictures import Picture
 from proteron.core.panel import Floats, Panel
@@ -119,14 +119,13 @@ def refuse_huge(values: Floats) -> None:
         raise UnitsError(f"Values beyond {_LARGEST:.0e} cannot be squared: take their logarithm first.", field="until")
 
 
-class Forecaster(Settings):
+class Forecaster(Versioned):
     """Settings of a forecaster; works on flat values, knows nothing of chains."""
 
     title: ClassVar[str]
     family: ClassVar[str] = "baseline"
     can: ClassVar[tuple[str, ...]] = ()  # of "trend", "seasons", "covariates", "gaps", "ranges": what it can do
     least: ClassVar[int] = 1  # known points without which nothing can be learned
-    version: ClassVar[int] = 1
     panel_wide: ClassVar[bool] = False  # learns one state over all series of the panel
     joint: ClassVar[bool] = False  # forecasts a series from all others too, so needs at least two
     prints_equation: ClassVar[bool] = False  # its forecast is a sum of features, which `equation` gives

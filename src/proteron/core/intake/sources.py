@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, Protocol
 
 import pyarrow as pa
 
@@ -12,9 +12,17 @@ from proteron.core.intake.compression import unpacked
 from proteron.core.intake.delimited import Progress, read_delimited
 from proteron.core.intake.limits import Limits, Source
 from proteron.core.intake.raw import RawTable, ReaderSettings
-from proteron.core.intake.structured import format_of, read_structured
+from proteron.core.intake.structured import format_of, plain_columns, read_structured
 
-Given = Source | str | Path | bytes
+
+class Framed(Protocol):
+    """A data frame that hands itself over through the Arrow PyCapsule interface."""
+
+    def __arrow_c_stream__(self, requested_schema: object = None) -> object:
+        """The frame as a stream."""
+
+
+Given = Source | str | Path | bytes | Framed
 Combine = Literal["append", "join"]
 
 
@@ -26,12 +34,14 @@ def read_raw(
     join_on: Sequence[str] = (),
     progress: Progress | None = None,
 ) -> RawTable:
-    """Read sources into one raw table.
+    """Read sources, or one data frame, into one raw table.
 
     Several files of the same layout are appended; otherwise they are joined on `join_on`, by default
     the columns they share. Raises `InputError` and `LimitError`, always naming what is wrong.
     """
     reader, limits = reader or ReaderSettings(), limits or Limits()
+    if hasattr(given, "__arrow_c_stream__"):
+        return _of_frame(given, limits)
     many: list[Any] = list(given) if isinstance(given, list | tuple) else [given]
     sources = [Source.of(each) for each in many]
     if not sources:
@@ -42,6 +52,18 @@ def read_raw(
     combined = _append(tables, sources) if combine == "append" else _join(tables, sources, join_on)
     limits.check_table(combined.columns.num_rows, len(combined.names))
     return combined
+
+
+def _of_frame(frame: Any, limits: Limits) -> RawTable:
+    """Any data frame that hands itself over through Arrow, as if it had been read from a file."""
+    try:
+        table = pa.table(frame)
+    except (pa.ArrowException, TypeError, ValueError) as error:
+        raise InputError(f"This frame cannot be handed over: {str(error)[:160]}.", field="file") from error
+    limits.check_table(table.num_rows, table.num_columns)
+    if not table.num_rows or not table.num_columns:
+        raise InputError("The frame has no rows.", field="file")
+    return RawTable(plain_columns(table), "frame", {}, (), 1)
 
 
 def _read_one(source: Source, reader: ReaderSettings, limits: Limits, progress: Progress | None) -> RawTable:

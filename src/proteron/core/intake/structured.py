@@ -70,14 +70,14 @@ def _opened(source: Source) -> Any:
 def _parquet(source: Source, reader: ReaderSettings, limits: Limits) -> RawTable:
     file = pa_parquet.ParquetFile(_opened(source))
     limits.check_table(file.metadata.num_rows, len(file.schema_arrow.names))
-    return RawTable(_flat(file.read()), "parquet")
+    return RawTable(plain_columns(file.read()), "parquet")
 
 
 def _arrow(source: Source, reader: ReaderSettings, limits: Limits) -> RawTable:
     opened = _opened(source)
     if source.head(4) == b"\xff\xff\xff\xff":
-        return RawTable(_flat(pa.ipc.open_stream(opened).read_all()), "arrow")
-    return RawTable(_flat(pa_feather.read_table(opened)), "arrow")
+        return RawTable(plain_columns(pa.ipc.open_stream(opened).read_all()), "arrow")
+    return RawTable(plain_columns(pa_feather.read_table(opened)), "arrow")
 
 
 def _json_lines(source: Source, reader: ReaderSettings, limits: Limits) -> RawTable:
@@ -92,7 +92,7 @@ def _json_lines(source: Source, reader: ReaderSettings, limits: Limits) -> RawTa
             table = pa_json.read_json(opened, parse_options=parse)
         if any(pa.types.is_timestamp(kind) for kind in table.schema.types):
             return _plain_lines(source, limits)
-        return RawTable(_flat(table), "json lines")
+        return RawTable(plain_columns(table), "json lines")
     except pa.ArrowInvalid:
         return _plain_lines(source, limits)
 
@@ -134,7 +134,7 @@ def _from_records(records: list[dict[str, Any]], kind: str) -> RawTable:
     if len(names) > 100_000:
         raise InputError(f"The objects have {len(names):,} different names.", field="file")
     columns = [_column([record.get(name) for record in records]) for name in names]
-    return RawTable(_flat(pa.table(columns, names=distinct_names(names))), kind)
+    return RawTable(plain_columns(pa.table(columns, names=distinct_names(names))), kind)
 
 
 def _column(values: list[Any]) -> Any:
@@ -163,7 +163,7 @@ def _plain_text(value: Any) -> str:
     return json.dumps(value, ensure_ascii=False) if isinstance(value, list | dict | bool) else str(value)
 
 
-def _flat(table: pa.Table) -> pa.Table:
+def plain_columns(table: pa.Table) -> pa.Table:
     """Nested objects become dotted columns, lists become their JSON text, wide types plain ones."""
     for _ in range(8):
         if not any(pa.types.is_struct(kind) for kind in table.schema.types):

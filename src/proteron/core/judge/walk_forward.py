@@ -2,8 +2,10 @@
 
 import multiprocessing
 import os
+import sys
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ProcessPoolExecutor, as_completed
+from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -17,14 +19,14 @@ from proteron.core.judge.cells import LEVELS, Cell, CellResult, compute_cells, e
 from proteron.core.judge.folds import Fold, Folds
 from proteron.core.judge.losses import Breakdown, Losses, View, losses_at
 from proteron.core.judge.metrics import DEFAULT_METRICS, METRICS
-from proteron.core.panel import Panel
+from proteron.core.panel import Panel, require_panel
 
 Progress = Callable[[int, int, Cell, str | None], None]
 Outcome = tuple[Cell, CellResult | None, str | None]
 _shared: dict[str, Panel] = {}
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Report:
     """Finished cells of a walk-forward run, and everything that is derived from them."""
 
@@ -35,6 +37,12 @@ class Report:
     baseline: str
     results: tuple[CellResult, ...]
     failed: tuple[Failure, ...]
+
+    def __repr__(self) -> str:
+        return f"{len(self.contenders)} contenders × {len(self.folds)} folds × {len(self.panel)} series\n{self.board!r}"
+
+    def _repr_html_(self) -> str:
+        return self.board._repr_html_()
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -150,6 +158,7 @@ def walk_forward(
     The numbers do not depend on `workers`. `levels` are the ranges kept from every origin.
     Raises `SettingsError` and `TooShortError` for settings that do not fit the panel.
     """
+    require_panel(panel)
     if not contenders:
         raise SettingsError("Enter at least one contender.", field="contenders")
     chosen = baseline or next((n for n, c in contenders.items() if c.is_baseline), next(iter(contenders)))
@@ -183,9 +192,26 @@ def run_cells(panel: Panel, cells: Sequence[Cell], workers: int = 1) -> Iterator
         return
     context = multiprocessing.get_context("spawn")
     with ProcessPoolExecutor(min(workers, os.cpu_count() or 1), context, _share, (panel,)) as pool:
-        futures = [pool.submit(_attempt_shared, group) for group in shared.values()]
+        with _without_main():
+            futures = [pool.submit(_attempt_shared, group) for group in shared.values()]
         for future in as_completed(futures):
             yield from future.result()
+
+
+@contextmanager
+def _without_main() -> Iterator[None]:
+    """Processes started in here do not run the caller's script again: what they do lives in this library.
+
+    So `workers=` works in a script without a guard, in a notebook and in an interactive session alike.
+    """
+    main = sys.modules["__main__"]
+    names: tuple[str, ...] = ("__file__", "__spec__")
+    kept = {name: main.__dict__.pop(name) for name in names if name in main.__dict__}
+    main.__dict__["__spec__"] = None
+    try:
+        yield
+    finally:
+        main.__dict__.update(kept)
 
 
 def _share(panel: Panel) -> None:

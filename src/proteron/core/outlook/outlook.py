@@ -7,7 +7,7 @@ import numpy as np
 from proteron.core.errors import SettingsError
 from proteron.core.forecasters import Contender, FittedContender, Forecast
 from proteron.core.judge import LEVELS, CellResult
-from proteron.core.panel import Floats, Panel
+from proteron.core.panel import Floats, Panel, require_panel
 
 
 def walk_forward_errors(panel: Panel, results: Sequence[CellResult]) -> Floats:
@@ -40,6 +40,7 @@ def outlook(
 
     Raises `SettingsError` when the horizon lies beyond what walk-forward judged.
     """
+    require_panel(panel)
     errors = walk_forward_errors(panel, results)
     judged = errors.shape[2]
     horizon = horizon or judged

@@ -10,7 +10,7 @@ from proteron.core.windows.occasions import OccasionNear
 from proteron.core.windows.plan import WindowPlan, default_plan
 from proteron.core.windows.plan_text import WORDS, read_plan, write_plan
 from proteron.core.windows.registry import FEATURES, AnyFeature
-from proteron.core.windows.rolling import Rolling
+from proteron.core.windows.rolling import Rolling, rolling
 from proteron.core.windows.rolling_kernels import rolling_moments
 from proteron.core.windows.static import Static
 from proteron.core.windows.table import REASONS, LeftOut, Table
@@ -19,5 +19,5 @@ from proteron.core.windows.whole_past import Expanding, Since, Weighted
 __all__ = [
     "FEATURES", "REASONS", "WORDS", "AnyFeature", "CalendarCycle", "Change", "CovariateSteps", "Expanding", "Feature",
     "Fourier", "Lags", "LeftOut", "OccasionNear", "Rolling", "Rows", "Since", "Static", "Table", "Unit",
-    "Weighted", "WindowPlan", "default_plan", "read_plan", "rolling_moments", "write_plan",
+    "Weighted", "WindowPlan", "default_plan", "read_plan", "rolling", "rolling_moments", "write_plan",
 ]  # fmt: skip

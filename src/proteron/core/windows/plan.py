@@ -11,7 +11,7 @@ from pydantic import BeforeValidator, Field, ValidationError
 
 from proteron.core.documents import Settings, settings_error
 from proteron.core.errors import ProteronError, SettingsError, TooShortError
-from proteron.core.panel import FROM_BOTH_SIDES, NOT_LEARNED, Floats, Panel
+from proteron.core.panel import FROM_BOTH_SIDES, NOT_LEARNED, Floats, Panel, require_panel
 from proteron.core.phases import previous_of_phase
 from proteron.core.timeline import CalendarField, Ints
 from proteron.core.windows.calendar import CalendarCycle
@@ -156,6 +156,7 @@ class WindowPlan(Settings):
 
     def check(self, panel: Panel) -> None:
         """Raise an error that names the field where the plan asks for what the panel cannot give."""
+        require_panel(panel)
         longest = int(panel.lengths.max(initial=0))
         for field, feature in self._typed():
             try:

@@ -3,10 +3,12 @@
 from typing import Any, Literal
 
 import numpy as np
+from numpy.typing import ArrayLike
 from pydantic import Field, model_validator
 
-from proteron.core.panel import Floats
-from proteron.core.timeline import Ints
+from proteron.core.errors import SettingsError
+from proteron.core.panel import Floats, Panel
+from proteron.core.timeline import Ints, Step, TimeAxis
 from proteron.core.windows.feature import PLAIN, SPREAD, VALUE, Feature, Rows, Unit
 from proteron.core.windows.rolling_kernels import (
     gapless_extremes,
@@ -121,6 +123,30 @@ class Rolling(Feature):
         if self.statistic == "sum":
             return np.asarray(means * counts)
         return np.sqrt(np.where(np.asarray(counts) > 1, squares / np.maximum(np.asarray(counts) - 1, 1), np.nan))
+
+
+def rolling(
+    x: ArrayLike, statistic: Statistic, window: int, least: int | None = None, level: float | None = None
+) -> Floats:
+    """A statistic of the last `window` points at every point of one series (n,), or of each row of several (m, n).
+
+    As the feature of a window plan: NaN until `least` points are known (by default all of the window), `level` for a
+    quantile or what is counted above, below. Raises `SettingsError`.
+    """
+    values = np.asarray(x, dtype=np.float64)
+    if values.ndim not in (1, 2):
+        raise SettingsError(f"One series (n,) or several (m, n) are rolled over, not {values.shape}.", field="x")
+    feature = Rolling.parse({"statistic": statistic, "window": window, "least": least, "level": level})
+    count, length = (1, len(values)) if values.ndim == 1 else values.shape
+    offsets = np.arange(count + 1) * length
+    axis = TimeAxis(np.datetime64("2000-01-01", "s"), Step("day"))
+    keys = tuple(map(str, range(count)))
+    panel = Panel(axis, keys, np.ascontiguousarray(values).ravel(), offsets, np.zeros(count, dtype=np.int64))
+    points = np.arange(values.size)
+    series = np.repeat(np.arange(count), length)
+    out = np.full((values.size, 1), np.nan)
+    feature.write(out, Rows(panel, points, series, points - offsets[series], 1))
+    return out.reshape(values.shape)
 
 
 def extremes(values: Floats, offsets: Ints, window: int, least: int) -> tuple[Floats, Floats]:

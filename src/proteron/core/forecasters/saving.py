@@ -1,0 +1,94 @@
+"""Fitted contenders as files: JSON and named arrays in one archive, nothing that runs when it is read."""
+
+import io
+import json
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+from zipfile import BadZipFile
+
+import numpy as np
+
+from proteron.core.documents import canonical_json
+from proteron.core.errors import InputError, ProteronError
+from proteron.core.flatten import FittedChain
+from proteron.core.forecasters.contender import Contender, FittedContender
+from proteron.core.forecasters.forecaster import ForecasterState
+from proteron.core.panel import Covariate, Mask, Occasion, Panel
+from proteron.core.timeline import TimeAxis
+
+_SCHEMA = 1
+_STATE, _COLUMN = "state.", "column."
+_OF_PANEL = ("values", "offsets", "starts", "marks")
+
+
+def save_fitted(fitted: FittedContender, path: Path | str) -> Path:
+    """Write a fitted contender with what it knew, so that it forecasts elsewhere to the bit; returns the path.
+
+    The file is an NPZ archive without pickled objects: arrays, and a JSON document beside them.
+    """
+    known = fitted.known
+    document = {
+        "schema_version": _SCHEMA, "contender": fitted.contender.document(), "until": fitted.until,
+        "chain": fitted.chain.document(), "keys": fitted.state.keys, "facts": fitted.state.facts,
+        "panel": {
+            "axis": known.axis.document(), "keys": known.keys, "unit": known.unit,
+            "columns": [{"name": c.name, "role": c.role, "labels": c.labels} for c in known.covariates],
+            "masks": [asdict(mask) for mask in known.masks], "occasions": [asdict(each) for each in known.occasions],
+        },
+    }  # fmt: skip
+    arrays: dict[str, Any] = {f"{_STATE}{name}": array for name, array in fitted.state.arrays.items()}
+    arrays |= {name: getattr(known, name) for name in _OF_PANEL}
+    for place, column in enumerate(known.covariates):
+        arrays |= {f"{_COLUMN}{place}.values": column.values, f"{_COLUMN}{place}.offsets": column.offsets}
+    arrays["document"] = np.frombuffer(_text(document).encode(), dtype=np.uint8)
+    out = io.BytesIO()
+    np.savez_compressed(out, allow_pickle=False, **arrays)
+    target = Path(path)
+    target.write_bytes(out.getvalue())
+    return target
+
+
+def _text(document: Any) -> str:
+    """JSON that keeps missing numbers as such."""
+    return canonical_json(json.loads(json.dumps(document, default=lambda value: value.item())))
+
+
+def load_fitted(path: Path | str) -> FittedContender:
+    """Read what `save_fitted` wrote; raises `InputError` for anything else, or for another version of a method."""
+    try:
+        with np.load(Path(path), allow_pickle=False) as archive:
+            arrays = {name: archive[name] for name in archive.files}
+        document = json.loads(arrays["document"].tobytes().decode())
+        if document["schema_version"] != _SCHEMA:
+            raise InputError(f"A fitted contender has “schema_version”: {_SCHEMA}.", field="file")
+        return _fitted(document, arrays)
+    except ProteronError:
+        raise
+    except OSError as error:
+        raise InputError(f"{path} cannot be read: {error.strerror or error}.", field="file") from error
+    except (KeyError, ValueError, TypeError, AttributeError, BadZipFile, UnicodeDecodeError) as error:
+        raise InputError(f"{path} is no fitted contender: {type(error).__name__} at {error}.", field="file") from error
+
+
+def _fitted(document: dict[str, Any], arrays: dict[str, Any]) -> FittedContender:
+    told = document["panel"]
+    axis = TimeAxis.from_document(told["axis"])
+    columns = tuple(
+        Covariate(each["name"], each["role"], arrays[f"{_COLUMN}{place}.values"], arrays[f"{_COLUMN}{place}.offsets"],
+                  tuple(each["labels"]))
+        for place, each in enumerate(told["columns"])
+    )  # fmt: skip
+    known = Panel(
+        axis, tuple(told["keys"]), arrays["values"], arrays["offsets"], arrays["starts"], columns, arrays["marks"],
+        told["unit"], tuple(Mask(**each) for each in told["masks"]),
+        tuple(Occasion(**each) for each in told["occasions"]),
+    )  # fmt: skip
+    chain = FittedChain.from_document(document["chain"], axis, known.occasions)
+    state = ForecasterState(
+        tuple(document["keys"]),
+        {name.removeprefix(_STATE): array for name, array in arrays.items() if name.startswith(_STATE)},
+        document["facts"],
+    )
+    contender = Contender.parse(document["contender"])
+    return FittedContender(contender, known, int(document["until"]), chain, state)
