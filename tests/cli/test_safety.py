@@ -37,6 +37,7 @@ def test_a_home_that_was_open_is_closed_with_what_is_in_it(tmp_path: Path) -> No
         path.chmod(0o644)
     (home / "postgres").mkdir()
     (home / "postgres" / "PG_VERSION").write_text("15")
+    (home / "postgres").chmod(0o755)
     home.chmod(0o755)
     before = os.umask(0o022)
     try:

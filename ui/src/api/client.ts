@@ -15,8 +15,12 @@ export class ProblemError extends Error {
   }
 }
 
-/** What went wrong last, shown in the readout until the next success or Esc. */
+/**
+ * What went wrong last, shown in the readout until Esc. What the user did stays until something else they do
+ * succeeds: an answer fetched beside it takes back only what such an answer said.
+ */
 export const problem = ref<string | null>(null)
+let done = false
 
 /** What is sent may leave out whatever has a default. */
 export type Draft<T> = T extends (infer U)[]
@@ -52,18 +56,25 @@ export async function unwrap<T>(asked: Promise<Answer<T>>): Promise<T> {
   )
 }
 
-/** Run something, show its problem in the readout; undefined when it failed. */
-export async function attempt<T>(work: () => Promise<T>): Promise<T | undefined> {
+async function told<T>(work: () => Promise<T>, byUser: boolean): Promise<T | undefined> {
   try {
     const result = await work()
-    problem.value = null
+    if (byUser || !done) problem.value = null
     return result
   } catch (error) {
     if (error instanceof DOMException && error.name === 'AbortError') return undefined
+    if (!byUser && done && problem.value) return undefined
     problem.value = error instanceof Error ? error.message : String(error)
+    done = byUser
     return undefined
   }
 }
+
+/** Do what the user asked for, show its problem in the readout; undefined when it failed. */
+export const attempt = <T>(work: () => Promise<T>) => told(work, true)
+
+/** Fetch what a view shows; like `attempt`, but never over the problem of something the user did. */
+export const fetched = <T>(work: () => Promise<T>) => told(work, false)
 
 /** Save an answer's body as a file. */
 export async function download(path: string, name: string, init?: RequestInit): Promise<void> {

@@ -1,5 +1,5 @@
 import { onBeforeUnmount, ref, shallowRef, watch, type Ref } from 'vue'
-import { attempt, client, unwrap, type Shapes } from '../api/client'
+import { client, fetched, type Shapes, unwrap } from '../api/client'
 import { useProject } from '../state/project'
 import { useView } from '../state/view'
 
@@ -47,7 +47,7 @@ export function useFetched<T>(
       return
     }
     busy.value = true
-    const result = await attempt(() => asked)
+    const result = await fetched(() => asked)
     if (mine !== controller) return
     busy.value = false
     ended = performance.now()

@@ -1,6 +1,6 @@
 import { defineStore } from 'pinia'
 import { computed, ref, shallowRef } from 'vue'
-import { attempt, client, unwrap, type Shapes } from '../api/client'
+import { client, fetched, type Shapes, unwrap } from '../api/client'
 import { Axis } from './axis'
 
 export type Room = 'intake' | 'profile' | 'flatten' | 'windows' | 'walkforward' | 'anomalies' | 'outlook'
@@ -87,7 +87,7 @@ export const useProject = defineStore('project', () => {
     if (id === undefined) return
     const turn = ++asked
     const params = { path: { project_id: id } }
-    const fresh = await attempt(() => unwrap(client.GET('/api/v1/projects/{project_id}', { params })))
+    const fresh = await fetched(() => unwrap(client.GET('/api/v1/projects/{project_id}', { params })))
     if (fresh && project.value?.id === id) await take(fresh, turn)
   }
 

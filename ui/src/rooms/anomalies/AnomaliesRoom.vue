@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, onBeforeUnmount, ref, watch, watchEffect } from 'vue'
-import { attempt, client, unwrap, type Shapes } from '../../api/client'
+import { attempt, client, fetched, type Shapes, unwrap } from '../../api/client'
 import { observedSeries, type Pennant } from '../../charts/lane'
 import TimeLane from '../../charts/TimeLane.vue'
 import { useFetched, useLine, visiblePositions } from '../../charts/useLine'
@@ -50,7 +50,7 @@ const flags = ref<Shapes['FlagsView'] | null>(null)
 async function apply(body: { threshold?: number; budget_per_week?: number }) {
   if (!id.value || active.value) return
   const params = { path: { experiment_id: id.value } }
-  const answer = await attempt(() =>
+  const answer = await fetched(() =>
     unwrap(
       client.PUT('/api/v1/experiments/{experiment_id}/flags', {
         params,

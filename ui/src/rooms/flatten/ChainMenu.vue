@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, onMounted, ref } from 'vue'
-import { attempt, client, unwrap, type Shapes } from '../../api/client'
+import { attempt, client, fetched, type Shapes, unwrap } from '../../api/client'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import type { Stage } from './useFlatten'
@@ -17,7 +17,7 @@ const id = computed(() => store.project?.id ?? 0)
 async function load() {
   const params = { path: { project_id: id.value }, query: { until: view.cutoff } }
   chains.value =
-    (await attempt(() => unwrap(client.GET('/api/v1/projects/{project_id}/chains', { params })))) ??
+    (await fetched(() => unwrap(client.GET('/api/v1/projects/{project_id}/chains', { params })))) ??
     chains.value
 }
 async function save() {

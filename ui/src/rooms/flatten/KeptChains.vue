@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { ref, watch } from 'vue'
-import { attempt, client, download, ProblemError, unwrap, type Shapes } from '../../api/client'
+import { attempt, client, download, fetched, ProblemError, type Shapes, unwrap } from '../../api/client'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import type { Stage } from './useFlatten'
@@ -15,7 +15,7 @@ const file = ref<HTMLInputElement>()
 async function load() {
   if (!store.dataset) return
   const params = { path: { dataset_id: store.dataset.id } }
-  const found = await attempt(() =>
+  const found = await fetched(() =>
     unwrap(client.GET('/api/v1/datasets/{dataset_id}/fitted-chains', { params })),
   )
   if (found) kept.value = found.fitted

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { onMounted, ref } from 'vue'
-import { attempt, client, unwrap, type Shapes } from '../../api/client'
+import { client, fetched, type Shapes, unwrap } from '../../api/client'
 
 /** The ways data comes in: files, cells pasted or dropped, a source configured on the server, an earlier account. */
 defineProps<{ busy: boolean; words: string; progress: number | null; account: boolean }>()
@@ -9,7 +9,7 @@ const connections = ref<Shapes['ConnectionView'][]>([])
 const chosen = ref('')
 const query = ref('')
 onMounted(async () => {
-  const found = await attempt(() => unwrap(client.GET('/api/v1/connections')))
+  const found = await fetched(() => unwrap(client.GET('/api/v1/connections')))
   connections.value = found?.connections ?? []
   chosen.value = connections.value[0]?.name ?? ''
 })

@@ -1,6 +1,6 @@
 import { defineStore } from 'pinia'
 import { computed, ref, shallowRef, watch } from 'vue'
-import { attempt, client, unwrap, type Shapes } from '../../api/client'
+import { attempt, client, fetched, type Shapes, unwrap } from '../../api/client'
 import { decimalsFor, fixed, number } from '../../state/format'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
@@ -59,7 +59,7 @@ export const useFeatures = defineStore('features', () => {
           params: { path: { dataset_id: id }, query: until === undefined ? {} : { until } },
         }),
       )
-    const found = await attempt(async () => {
+    const found = await fetched(async () => {
       const here = await ask(view.cutoff)
       return here.state === 'empty' ? await ask() : here
     })

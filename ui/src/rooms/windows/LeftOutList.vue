@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { computed, ref, shallowRef, watch } from 'vue'
-import { attempt, client, unwrap, type Shapes } from '../../api/client'
+import { client, fetched, type Shapes, unwrap } from '../../api/client'
 import { count } from '../../state/format'
 import { useProject } from '../../state/project'
 import type { Plan } from './planText'
@@ -39,7 +39,7 @@ async function need(page: number) {
     offset: page * PAGE,
     limit: PAGE,
   }
-  const found = await attempt(() =>
+  const found = await fetched(() =>
     unwrap(client.POST('/api/v1/datasets/{dataset_id}/windows/left-out', { params, body })),
   )
   if (found && key === JSON.stringify([props, page])) pages.value = new Map(pages.value).set(page, found)

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { ref, watch } from 'vue'
-import { attempt, client, unwrap, type Shapes } from '../../api/client'
+import { client, fetched, type Shapes, unwrap } from '../../api/client'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import type { Plan } from './planText'
@@ -18,7 +18,7 @@ async function load() {
   if (!store.dataset) return
   const params = { path: { dataset_id: store.dataset.id } }
   const body = { series: view.series, until: view.cutoff, horizon: props.horizon }
-  const found = await attempt(() =>
+  const found = await fetched(() =>
     unwrap(client.POST('/api/v1/datasets/{dataset_id}/windows/presets', { params, body })),
   )
   if (found) presets.value = found.presets

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
-import { attempt, client, unwrap, type Shapes } from '../../api/client'
+import { client, fetched, type Shapes, unwrap } from '../../api/client'
 import { count, fixed, number } from '../../state/format'
 import { useProject, type Choices } from '../../state/project'
 import { useView } from '../../state/view'
@@ -104,7 +104,7 @@ const body = (offset: number, limit: number, find: number | null) => ({
 async function ask(offset: number, limit: number, find: number | null) {
   if (!store.dataset) return undefined
   const params = { path: { dataset_id: store.dataset.id } }
-  return attempt(() =>
+  return fetched(() =>
     unwrap(client.POST('/api/v1/datasets/{dataset_id}/windows', { params, body: body(offset, limit, find) })),
   )
 }

@@ -1,5 +1,5 @@
 import { shallowRef, watch } from 'vue'
-import { attempt, client, unwrap } from '../../api/client'
+import { client, fetched, unwrap } from '../../api/client'
 import { useProject } from '../../state/project'
 import type { Plan } from './planText'
 
@@ -42,7 +42,7 @@ export function useSpan(
       where: [],
       span: [series, ...asked],
     }
-    const found = await attempt(() =>
+    const found = await fetched(() =>
       unwrap(client.POST('/api/v1/datasets/{dataset_id}/windows', { params, body })),
     )
     if (found && fresh === key) held.value = { start: found.span_start, values: found.span_values }

@@ -1,5 +1,5 @@
 import { computed, onBeforeUnmount, ref, shallowRef, watch } from 'vue'
-import { attempt, client, ProblemError, unwrap, type Shapes } from '../../api/client'
+import { attempt, client, fetched, ProblemError, type Shapes, unwrap } from '../../api/client'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import { sameText, type Plan } from './planText'
@@ -106,7 +106,7 @@ export function useWindowTable() {
     const params = { path: { dataset_id: store.dataset.id } }
     const last = (cut.value.horizon ?? [1]).length - 1
     const body = { ...which(), plan: cut.value, target: Math.min(target.value, last) }
-    const found = await attempt(() =>
+    const found = await fetched(() =>
       unwrap(
         client.POST('/api/v1/datasets/{dataset_id}/windows/columns', { params, body, signal: mine.signal }),
       ),
