@@ -49,6 +49,17 @@ def test_an_exported_experiment_gives_the_same_numbers_to_the_last_digit(stack: 
     (tmp_path / "data.csv").write_bytes(stack.ok("GET", f"/datasets/{dataset}/data.csv"))
     outcome = proteron("run", str(tmp_path / "experiment.toml"), "--out", str(tmp_path / "out"), "--workers", "2")
     assert outcome.returncode == 0, outcome.stderr
+    asked = ("--contender", "ridge", "--fold", "2")
+    stored = proteron("cell", str(experiment), *asked, PROTERON_HOME=str(stack.home), PROTERON_DATABASE_URL="")
+    filed = proteron("cell", str(tmp_path / "experiment.toml"), *asked)
+    lines = [[line for line in run.stdout.splitlines() if "took" not in line] for run in (stored, filed)]
+    assert lines[0] == lines[1] and "fold 2" in filed.stdout and "mase 0." in filed.stdout, stored.stderr + filed.stderr
+    for wrong, says in (
+        (("--contender", "nobody"), "there are: naive, ridge, net"),
+        ((*asked[:2], "--fold", "9"), "3"),
+    ):
+        refused = proteron("cell", str(tmp_path / "experiment.toml"), *wrong)
+        assert refused.returncode == 2 and says in refused.stderr
     board = json.loads((tmp_path / "out" / "board.json").read_text())
     shown = stack.ok("GET", f"/experiments/{experiment}/board")["rows"]
     shown = [row | row.pop("errors") for row in shown]

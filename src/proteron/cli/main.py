@@ -112,6 +112,31 @@ def run(
 
 
 @app.command()
+def cell(
+    source: Annotated[str, typer.Argument(help="An experiment file (TOML), or the number of a stored experiment.")],
+    contender: Annotated[str, typer.Option(help="Its name.")],
+    fold: Annotated[int, typer.Option(min=1, help="The fold, from 1.")] = 1,
+    series: Annotated[str | None, typer.Option(help="A key; the first series if not given.")] = None,
+    debug: Annotated[bool, typer.Option(help="Open the debugger where something goes wrong.")] = False,
+) -> None:
+    """Compute one cell of an experiment here, without queue or pool, and say what it found or where it failed."""
+    from proteron.cli.one_cell import one_cell
+
+    try:
+        lines = one_cell(source, contender, fold, series)
+    except Exception as error:
+        if debug:
+            import pdb  # what was asked for
+
+            pdb.post_mortem(error.__traceback__)
+        elif isinstance(error, ProteronError):
+            typer.echo(f"proteron: {error.message}", err=True)
+            raise typer.Exit(2) from error
+        raise
+    typer.echo("\n".join(lines))
+
+
+@app.command()
 def windows(
     file: Annotated[Path, typer.Argument(help="A table of time series: CSV, JSON lines, Parquet, Arrow, XLSX.")],
     plan: Annotated[str, typer.Option(help="The plan as text, such as “lags 1-24; mean 24; ahead 1-6”.")],

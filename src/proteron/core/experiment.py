@@ -143,6 +143,20 @@ class Experiment(Judging):
         except ValidationError as error:
             raise settings_error(error) from error
 
+    def read(self, folder: Path) -> TableReading:
+        """The data it is about, from `folder`; raises `InputError`, also where it is not the data it was made with."""
+        data = self.data
+        reading = read_table(
+            folder / data.file, data.roles or None, data.step, data.zone, data.unit, recipe=data.recipe
+        )
+        found = reading.panel.hash
+        if data.dataset and data.dataset != found:
+            raise InputError(
+                f"{data.file} is not the data this experiment was made with: {found[:12]}, not {data.dataset[:12]}.",
+                field="data.dataset",
+            )
+        return reading
+
 
 @dataclass(frozen=True)
 class Outcome:
@@ -162,14 +176,8 @@ def run_experiment(
     progress: Callable[[int, int, Cell, str | None], None] | None = None,
 ) -> Outcome:
     """Import, judge, forecast and flag as the experiment says; files are looked up in `folder`."""
-    data = experiment.data
-    reading = read_table(folder / data.file, data.roles or None, data.step, data.zone, data.unit, recipe=data.recipe)
+    reading = experiment.read(folder)
     panel = reading.panel
-    if data.dataset and data.dataset != panel.hash:
-        raise InputError(
-            f"{data.file} is not the data this experiment was made with: {panel.hash[:12]}, not {data.dataset[:12]}.",
-            field="data.dataset",
-        )
     experiment.check()
     report = walk_forward(
         panel, experiment.entrants, experiment.folds, experiment.metrics, experiment.chosen_baseline,
