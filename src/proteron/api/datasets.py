@@ -12,7 +12,7 @@ from werkzeug.wrappers import Response
 from proteron.api import shapes
 from proteron.api.lines import epochs, line, spark
 from proteron.api.services import answer, series_index, services
-from proteron.core.intake import compare_accounts, compare_panels, edit_panel, write_panel
+from proteron.core.intake import EXPORTS, compare_accounts, compare_panels, edit_panel, write_panel
 from proteron.core.intake.exports import csv_pieces
 from proteron.core.panel import FILLED, Panel
 from proteron.records.datasets import get_dataset, save_dataset
@@ -20,13 +20,6 @@ from proteron.records.projects import choose
 from proteron.services.names import file_name
 
 blueprint = APIBlueprint("datasets", __name__, url_prefix="/api/v1")
-_TYPES = {
-    "csv": "text/csv; charset=utf-8",
-    "jsonl": "application/jsonl; charset=utf-8",
-    "parquet": "application/vnd.apache.parquet",
-    "arrow": "application/vnd.apache.arrow.file",
-    "xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
-}
 
 
 @blueprint.get("/datasets/<int:dataset_id>", responses={200: shapes.DatasetView, 404: shapes.Problem})
@@ -56,7 +49,7 @@ def dataset_csv(path: shapes.DatasetPath) -> Response:
     """The dataset as CSV in long form, numbers in full, so that reading it gives the same dataset."""
     panel = services().panel(path.dataset_id)
     headers = {"Content-Disposition": f'attachment; filename="{_name_of(path.dataset_id)}.csv"'}
-    return Response(csv_pieces(panel), content_type=_TYPES["csv"], headers=headers)
+    return Response(csv_pieces(panel), content_type=EXPORTS["csv"].media_type, headers=headers)
 
 
 @blueprint.get("/datasets/<int:dataset_id>/export")
@@ -67,7 +60,7 @@ def export(path: shapes.DatasetPath, query: shapes.ExportQuery) -> Response:
         content = write_panel(panel, Path(folder) / "panel", query.format).read_bytes()
     name = f"{_name_of(path.dataset_id)}.{query.format}"
     headers = {"Content-Disposition": f'attachment; filename="{name}"'}
-    return Response(content, content_type=_TYPES[query.format], headers=headers)
+    return Response(content, content_type=EXPORTS[query.format].media_type, headers=headers)
 
 
 @blueprint.get("/datasets/<int:dataset_id>/account.json")

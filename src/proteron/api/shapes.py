@@ -6,7 +6,7 @@ from pydantic import BaseModel, ConfigDict, Field, RootModel
 
 from proteron.core.experiment import Judging
 from proteron.core.flatten.registry import AnyStage
-from proteron.core.intake import Edit, Recipe
+from proteron.core.intake import EXPORTS, Edit, Recipe
 from proteron.core.intake.recipe import OccasionSpan
 from proteron.core.windows import WindowPlan
 
@@ -323,7 +323,7 @@ class ComparisonView(BaseModel):
 
 
 class ExportQuery(BaseModel):
-    format: Literal["csv", "jsonl", "parquet", "arrow", "xlsx"] = "csv"
+    format: str = Field("csv", json_schema_extra={"enum": list(EXPORTS)})
 
 
 class MaskView(BaseModel):

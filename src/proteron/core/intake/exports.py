@@ -1,7 +1,8 @@
 """A panel as a table again: CSV, JSON lines, Parquet, Arrow, XLSX; reading it back gives the same panel."""
 
 import json
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -153,20 +154,36 @@ def _write_xlsx(panel: Panel, path: Path) -> None:
     book.save(path)
 
 
-EXPORTS: dict[str, Any] = {
-    "csv": _write_csv,
-    "jsonl": _write_json,
-    "parquet": lambda panel, path: pa_parquet.write_table(panel_table(panel), path),
-    "arrow": lambda panel, path: pa_feather.write_feather(panel_table(panel), str(path), compression="zstd"),
-    "xlsx": _write_xlsx,
-}
+def _write_parquet(panel: Panel, path: Path) -> None:
+    pa_parquet.write_table(panel_table(panel), path)
+
+
+def _write_arrow(panel: Panel, path: Path) -> None:
+    pa_feather.write_feather(panel_table(panel), str(path), compression="zstd")
+
+
+@dataclass(frozen=True)
+class Export:
+    """A format a panel is written in, and what it is called where media have types."""
+
+    write: Callable[[Panel, Path], None]
+    media_type: str
+
+
+EXPORTS: dict[str, Export] = {
+    "csv": Export(_write_csv, "text/csv; charset=utf-8"),
+    "jsonl": Export(_write_json, "application/jsonl; charset=utf-8"),
+    "parquet": Export(_write_parquet, "application/vnd.apache.parquet"),
+    "arrow": Export(_write_arrow, "application/vnd.apache.arrow.file"),
+    "xlsx": Export(_write_xlsx, "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"),
+}  # one line each
 
 
 def write_panel(panel: Panel, path: str | Path, format: str | None = None) -> Path:
-    """Write a panel to a file, its format by name or by the file's ending: csv, jsonl, parquet, arrow or xlsx."""
+    """Write a panel to a file, its format by name or by the file's ending, one of `EXPORTS`."""
     target = Path(path)
     kind = format or target.suffix.removeprefix(".").lower()
     if kind not in EXPORTS:
         raise SettingsError(f"“{kind}” is no format to write; there are: {', '.join(EXPORTS)}.", field="format")
-    EXPORTS[kind](panel, target)
+    EXPORTS[kind].write(panel, target)
     return target
