@@ -23,3 +23,11 @@ SETTINGS: dict[type[Feature], list[Feature]] = {
     W.OccasionNear: [W.OccasionNear()],
     W.Static: [W.Static(column="size"), W.Static(column="size", form="target")],
 }  # fmt: skip
+
+
+def plan_with(feature: Feature) -> dict:
+    """Settings of a plan with one feature, beside a lag where it is none itself."""
+    if isinstance(feature, Lags):
+        return {"lags": feature.lags}
+    place = {Rolling: "rolling", CovariateSteps: "covariates"}.get(type(feature), "more")
+    return {"lags": (2,), place: (feature,)}

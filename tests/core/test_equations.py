@@ -4,24 +4,17 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from feature_settings import SETTINGS
+from feature_settings import SETTINGS, plan_with
 
 import proteron as pt
 from proteron.core.forecasters import FORECASTERS
 from proteron.core.forecasters.window_forecaster import WindowForecaster
 from proteron.core.panel import Panel
-from proteron.core.windows import CovariateSteps, Feature, Lags, Rolling
+from proteron.core.windows import Feature
 
 LEARNERS = [each for each in FORECASTERS if issubclass(each, WindowForecaster) and each.prints_equation]
 FEATURES = [feature for of_kind in SETTINGS.values() for feature in of_kind if not feature.unit_bound]
 BOUND = [feature for of_kind in SETTINGS.values() for feature in of_kind if feature.unit_bound]
-
-
-def plan_with(feature: Feature) -> dict:
-    if isinstance(feature, Lags):
-        return {"lags": feature.lags}
-    place = {Rolling: "rolling", CovariateSteps: "covariates"}.get(type(feature), "more")
-    return {"lags": (2,), place: (feature,)}
 
 
 @pytest.fixture(scope="module")

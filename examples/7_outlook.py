@@ -1,0 +1,23 @@
+"""Outlook: the forecast from everything known, with ranges earned out of sample, kept for later without pickle."""
+
+import sys
+from pathlib import Path
+
+import proteron as pt
+
+folder = Path(
+    sys.argv[1] if len(sys.argv) > 1 else "demo-files"
+)  # made by: proteron demo --out demo-files, and 1_intake.py
+
+panel = pt.read_panel(folder / "production.parquet")
+contender = pt.forecaster("smoothing")
+report = pt.walk_forward(panel, {"smoothing": contender}, pt.Folds.expanding(count=12, horizon=6), baseline="smoothing")
+fitted, forecast = pt.outlook(panel, contender, report.results, horizon=6, levels=(0.8, 0.95))
+print(forecast)
+for step, mean in enumerate(forecast.mean[0]):
+    low, high = forecast.lower[0.8][0, step], forecast.upper[0.8][0, step]
+    print(f"  +{step + 1}: {mean:,.0f}, and with 80 % between {low:,.0f} and {high:,.0f}")
+
+pt.save_fitted(fitted, folder / "smoothing.proteron")
+same = pt.load_fitted(folder / "smoothing.proteron")
+assert (same.forecast(6).mean == fitted.forecast(6).mean).all()
