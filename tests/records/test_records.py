@@ -184,6 +184,24 @@ def test_a_failure_is_replaced_by_the_next_and_by_a_result(database: Database, h
         assert experiments.failures_of(session, number) == []
 
 
+def test_stopping_one_experiment_leaves_what_another_is_trying_again(database: Database, hourly: Panel) -> None:
+    entries = {"d": pt.forecaster("drift")}
+    first, cells = stored_experiment(database, hourly, "stopped one", entries, count=1)
+    with database.session() as session:
+        made = experiments.get_experiment(session, first)
+        second = experiments.add_experiment(session, made.project_id, made.dataset_id, "judge", "y", {}, cells).id
+        experiments.save_failure(session, cells[0].key, "no luck")
+        for number in (first, second):
+            experiments.try_again(session, number)
+            experiments.set_state(session, number, "running")
+        experiments.leave_as_failed(session, first)
+        experiments.set_state(session, first, "stopped")
+        assert experiments.cell_state(session, cells[0].key) == "again"
+        experiments.leave_as_failed(session, second)
+        assert experiments.cell_state(session, cells[0].key) == "failed"
+        assert [each["reason"] for each in experiments.failures_of(session, second)] == ["no luck"]
+
+
 def test_cells_wait_for_those_they_need(database: Database, hourly: Panel) -> None:
     number, cells = stored_experiment(database, hourly, "needs", {"m": pt.forecaster("mean")}, count=1)
     (cell,) = cells

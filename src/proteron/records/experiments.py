@@ -122,8 +122,17 @@ def try_again(session: Session, experiment_id: int) -> None:
 
 
 def leave_as_failed(session: Session, experiment_id: int) -> None:
-    """Cells that were to be tried again and were not, for the work was stopped, are failed as before."""
-    waiting = CellRecord.key.in_(_of(experiment_id)) & (CellRecord.state == "again")
+    """Cells that were to be tried again and were not, for the work was stopped, are failed as before.
+
+    One that another experiment is at as well goes on waiting for its turn there.
+    """
+    others = (
+        select(ExperimentCell.key)
+        .join(Experiment, Experiment.id == ExperimentCell.experiment_id)
+        .where(Experiment.id != experiment_id, Experiment.state.in_(("queued", "running")))
+    )
+    mine = CellRecord.key.in_(_of(experiment_id)) & CellRecord.key.not_in(others)
+    waiting = mine & (CellRecord.state == "again")
     session.execute(update(CellRecord).where(waiting).values(state="failed"))
 
 
