@@ -94,6 +94,17 @@ def test_the_kind_of_a_flag_follows_from_what_is_known_of_its_run(
     assert flags_above(scores_of(score), 0, 5.0 + run, None) == []
 
 
+@pytest.mark.parametrize(("points", "count"), [(400, 8), (100, 6), (16, 1), (40, 2)])
+def test_a_scan_looks_at_the_last_three_quarters_once_one_step_ahead(points: int, count: int) -> None:
+    panel = Panel.from_arrays({"a": np.arange(float(points))}, "2024-01-01", "1h")
+    folds = scan_folds(panel, 8).resolve(panel)
+    assert len(folds) == count
+    origins = np.concatenate([fold.origins for fold in folds])
+    assert np.array_equal(origins, np.arange(origins[0], points))
+    assert {fold.reach for fold in folds} == {1}
+    assert abs(len(origins) - 0.75 * points) <= count
+
+
 def test_a_budget_counts_runs_not_points() -> None:
     score = np.zeros(168 * 4)
     score[100:110] = 9.0  # one long run

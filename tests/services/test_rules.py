@@ -1,5 +1,6 @@
 """Rules of the rooms and of experiments, without HTTP: what is out of date, what is refused, what a file says."""
 
+from datetime import UTC, datetime
 from types import SimpleNamespace
 
 import numpy as np
@@ -12,10 +13,11 @@ from proteron.core.judge import compute_cell
 from proteron.core.panel import Panel
 from proteron.records import experiments as records
 from proteron.records.configuration import Configuration
-from proteron.records.database import NotFoundError
+from proteron.records.database import ConflictError, NotFoundError
 from proteron.records.datasets import save_dataset
 from proteron.records.projects import create_project, delete_project, get_project
 from proteron.records.results import save_result
+from proteron.runner.queue import jobs_of
 from proteron.services import anomalies, experiments, forecasts, outlooks
 from proteron.services.resources import BusyError, Resources
 from proteron.services.rooms import made_by, room_states
@@ -212,6 +214,55 @@ def test_an_outlook_is_ordered_only_as_far_as_it_was_judged(reach: Resources, pa
     assert table.column_names == ["time", "key", "mean", "lower_0.8", "upper_0.8"]
     assert table["key"].to_pylist() == ["a", "a", "b", "b"] and table["mean"].to_pylist() == [1.0, None, 3.0, 4.0]
     assert str(table["time"][0].as_py())[:10] == "2024-04-30"
+
+
+def test_an_experiment_is_chosen_run_stopped_and_run_again(reach: Resources, panel: Panel) -> None:
+    made = Made(reach, "run", panel, False, seed=77)
+    start = experiments.start
+
+    def create(purpose: str, **rest: bool) -> int:
+        return experiments.create_and_start(reach, made.project, made.dataset, purpose, "x", made.judging, **rest)
+
+    def look(number: int) -> tuple[str, dict[str, int], bool]:
+        with reach.database.session() as session:
+            jobs = jobs_of(session, "run_cells", "experiment_id")
+            experiment = records.get_experiment(session, number)
+            return experiment.state, dict(get_project(session, made.project).choices), number in jobs
+
+    waiting = create("judge", run=False)
+    state, choices, jobs = look(waiting)
+    assert (state, choices["experiment_id"], jobs) == ("stopped", waiting, False)
+    scan = create("scan")
+    state, choices, jobs = look(scan)
+    assert (state, choices["experiment_id"], choices["scan_id"]) == ("running", waiting, scan) and jobs
+    with pytest.raises(ConflictError, match="running already"):
+        start(reach.database, reach.queue, scan)
+    with reach.database.session() as session:
+        first = experiments.progress_of(session, records.get_experiment(session, scan))
+        assert (first.cells, first.done, first.failed, first.seconds_left) == (6, 0, 0, None)
+        experiments.stop(session, reach.queue, scan)
+    state, _, jobs = look(scan)
+    assert (state, jobs) == ("stopped", False)
+    cells = made.judging.cells(panel)
+    with reach.database.session() as session:
+        records.save_failure(session, cells[0].key, "no")
+    start(reach.database, reach.queue, scan)
+    for cell in cells:
+        with reach.database.session() as session:
+            assert records.cell_state(session, cell.key) == ("again" if cell is cells[0] else "waiting")
+            save_result(session, compute_cell(panel, cell))
+            progress = experiments.progress_of(session, records.get_experiment(session, scan))
+            assert progress.done == cells.index(cell) + 1
+            passed = (datetime.now(UTC) - records.get_experiment(session, scan).started).total_seconds()
+            assert progress.seconds_left == pytest.approx(
+                passed / progress.done * (6 - progress.done), rel=0.3, abs=0.02
+            )
+    with reach.database.session() as session:
+        experiments.stop(session, reach.queue, scan)
+    start(reach.database, reach.queue, scan)
+    assert look(scan)[0] == "done"  # nothing was left to compute
+    with reach.database.session() as session:
+        assert experiments.stop(session, reach.queue, scan).state == "done"
 
 
 def test_quick_work_is_bounded(reach: Resources, monkeypatch: pytest.MonkeyPatch) -> None:
