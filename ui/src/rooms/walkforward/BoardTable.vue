@@ -51,9 +51,12 @@ const HELP: Record<string, string> = {
 const DIGITS: Record<string, number> = { series: 2, percent: 1, none: 3, share: 1 }
 const unitOf = (metric: Shapes['MetricView']) =>
   ({ series: props.unit, percent: '%', share: '%', none: '' })[metric.unit] ?? ''
+/** Large errors are told whole: decimals would only widen the column. */
+const largest = (name: string) => Math.max(0, ...props.rows.map((row) => Math.abs(row.errors[name] ?? 0)))
 function errorOf(metric: Shapes['MetricView'], row: BoardRow) {
   const value = row.errors[metric.name] ?? null
-  return fixed(metric.unit === 'share' && value !== null ? value * 100 : value, DIGITS[metric.unit] ?? 3)
+  if (metric.unit === 'share') return fixed(value === null ? null : value * 100, DIGITS.share ?? 1)
+  return fixed(value, largest(metric.name) >= 1000 ? 0 : (DIGITS[metric.unit] ?? 3))
 }
 /** Whether an entrant that had its turn forecast nothing at all. */
 const nothingOf = (row: BoardRow) =>
