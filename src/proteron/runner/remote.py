@@ -32,7 +32,9 @@ def serve(connection: Connection, url: str, memory: int) -> None:
         try:
             answer = (True, _do(part, task, seconds, job, extra))
         except BaseException as error:  # the worker decides what becomes of it
-            answer = (False, f"{type(error).__name__}: {error}")
+            from proteron.core.judge import reason_of
+
+            answer = (False, reason_of(error))
         try:
             connection.send(answer)
         except OSError:

@@ -28,7 +28,7 @@ class UnwantedError(Exception):
 
 
 class RefusedError(Exception):
-    """The step raised what it should have caught."""
+    """The step raised something; what is said of it."""
 
 
 class Slot:
@@ -102,8 +102,14 @@ class Slot:
             raise RefusedError(answer)
         return answer
 
+    def stop(self) -> None:
+        """End the process at once, from any thread; whoever waits for it gets `DiedError`, and tidies up."""
+        process = self._process
+        if process is not None:
+            process.kill()
+
     def kill(self) -> None:
-        """End the process at once."""
+        """End the process at once and let go of it; only for whoever calls it."""
         if self._process is not None:
             self._process.kill()
             self._process.join(_ENDS_WITHIN)

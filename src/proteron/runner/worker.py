@@ -72,7 +72,7 @@ class Worker:
                 reason = f"This took longer than its limit of {self.settings.cell_seconds:.0f} s and was stopped."
                 break
             except RefusedError as error:
-                reason = f"This could not be computed: {error}"
+                reason = str(error)
                 break
             except DiedError as error:
                 if self._leaving:
@@ -137,7 +137,7 @@ class Worker:
             self._leaving = True
             _leave_within(_LEAVE_WITHIN)
             for slot in self.slots:
-                slot.kill()
+                slot.stop()
             sweep.cancel()
             work.cancel()
             await asyncio.wait({sweep, work}, timeout=3)

@@ -103,21 +103,21 @@ class CellWork(LongWork):
 
 def enqueue(session: Session, queue: Queue, experiment_id: int, dependent_only: bool = False) -> int:
     """Queue jobs of a few seconds for cells without a result whose needs are met; returns how many that are."""
-    batches: dict[str, tuple[list[str], float]] = {}
+    batches: dict[str, list[tuple[str, float]]] = {}
     for key, work, batch in records.missing_cells(session, experiment_id, dependent_only):
-        keys, sum_ = batches.get(batch, ([], 0.0))
-        batches[batch] = ([*keys, key], sum_ + work)
+        batches.setdefault(batch, []).append((key, work))
     jobs: list[list[list[str]]] = []
     room = 0.0
-    for keys, work in batches.values():
+    for cells in batches.values():
+        work = sum(each for _, each in cells)
         if not jobs or room + work > _WORK_PER_JOB:
             jobs.append([])
             room = 0.0
-        jobs[-1].append(keys)
+        jobs[-1].append([key for key, _ in cells])
         room += work
     for groups in jobs:
         queue.defer(CellWork.task, once=f"cells {groups[0][0]}", experiment_id=experiment_id, groups=groups)
-    return sum(len(keys) for keys, _ in batches.values())
+    return sum(map(len, batches.values()))
 
 
 def go_on(session: Session, queue: Queue, here: "type[Here]", experiment_id: int, everything: bool) -> None:

@@ -33,23 +33,18 @@ class FeatureWork(LongWork):
 
     def run(self, here: "type[Here]", step: list[int], job: Job) -> str:
         """Features of some series, stored in one transaction; a problem is the reason the whole is not complete."""
-        from proteron.core.judge import reason_of
         from proteron.core.profile.features import series_features
 
-        try:
-            with here.database.session() as session:
-                profile = records.get_profile(session, job["profile_id"])
-                if profile.state != "running":
-                    return "stopped"
-                panel = here.panels.get(session, profile.dataset_id).cut_at(profile.until)
-                left = set(records.missing_series(session, profile))
-            rows = [(at, series_features(panel, at).document()) for at in step if at in left]
-            with here.database.session() as session:
-                records.store_features(session, job["profile_id"], rows)
-            return "done"
-        except Exception as error:  # whatever it is, the profile gets its reason
-            self.give_up(here, step, reason_of(error), job)
-            return "stopped"
+        with here.database.session() as session:
+            profile = records.get_profile(session, job["profile_id"])
+            if profile.state != "running":
+                return "stopped"
+            panel = here.panels.get(session, profile.dataset_id).cut_at(profile.until)
+            left = set(records.missing_series(session, profile))
+        rows = [(at, series_features(panel, at).document()) for at in step if at in left]
+        with here.database.session() as session:
+            records.store_features(session, job["profile_id"], rows)
+        return "done"
 
     def give_up(self, here: "type[Here]", step: Any, reason: str, job: Job) -> None:
         with here.database.session() as session:

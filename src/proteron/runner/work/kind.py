@@ -45,7 +45,7 @@ class LongWork(ABC):
 
     @abstractmethod
     def run(self, here: "type[Here]", step: Any, job: Job) -> str:
-        """Do a step and store what it found, or why it failed; answers done, failed, stopped or skipped."""
+        """Do a step and store what it found; answers done, failed, stopped or skipped. What it raises gives it up."""
 
     @abstractmethod
     def give_up(self, here: "type[Here]", step: Any, reason: str, job: Job) -> None:
