@@ -59,6 +59,8 @@ def test_a_form_keeps_signs_bounds_and_folds_away_what_is_advanced(quiet: Page, 
     expect(folds.get_by_text("Learn anew every")).to_have_count(0)
     folds.get_by_role("button", name="Advanced").click()
     expect(folds.get_by_text("Learn anew every, folds")).to_be_visible()
+    folds.get_by_role("combobox").filter(has_text="sliding").click()
+    page.get_by_role("option", name="expanding").click()
     contender = page.locator("section", has=page.get_by_label("Name")).last
     choice = page.locator("label", has_text="a contender").locator("select")
     choice.select_option("additive")
@@ -74,7 +76,9 @@ def test_a_form_keeps_signs_bounds_and_folds_away_what_is_advanced(quiet: Page, 
     page.get_by_role("button", name="Run", exact=True).click()
     expect(page.get_by_role("button", name="Copy, then vary")).to_be_visible()
     newest = max(stack.ok("GET", f"/projects/{project}")["experiments"], key=lambda each: each["id"])
-    entries = stack.ok("GET", f"/experiments/{newest['id']}")["contenders"]
+    view = stack.ok("GET", f"/experiments/{newest['id']}")
+    entries = view["contenders"]
+    assert view["design"]["kind"] == "expanding" != FOLDS["kind"]
     sent = {each["document"]["forecaster"]["kind"]: each["document"]["forecaster"] for each in entries}
     assert sent["additive"]["floor"] == -3.2
     assert sent["ridge"]["strength"] == 0

@@ -53,9 +53,9 @@ const open = ref(false)
 
 const fields = computed<Field[]>(() => {
   const properties = (props.schema.properties ?? {}) as Record<string, Schema>
-  const hidden = ['kind', 'schema_version', 'plan', 'version', ...(props.skip ?? [])]
+  const hidden = ['schema_version', 'plan', 'version', ...(props.skip ?? [])]
   return Object.entries(properties)
-    .filter(([name]) => !hidden.includes(name))
+    .filter(([name, schema]) => schema.const === undefined && !hidden.includes(name))
     .map(([name, schema]) => describe(name, schema))
 })
 
