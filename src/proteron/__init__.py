@@ -6,7 +6,15 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from proteron.core import flatten, models, profile, windows
     from proteron.core.anomalies import Anomalies, Flag, find_anomalies
-    from proteron.core.errors import InputError, LimitError, ProteronError, SettingsError, TooShortError, UnitsError
+    from proteron.core.errors import (
+        InputError,
+        LimitError,
+        ProteronError,
+        SettingsError,
+        TooShortError,
+        UnitsError,
+        UnsettledWarning,
+    )  # fmt: skip
     from proteron.core.experiment import Experiment, Judging, run_experiment
     from proteron.core.flatten import Chain, FittedChain
     from proteron.core.forecasters import Contender, FittedContender, Forecast, forecaster, forecasters
@@ -23,15 +31,23 @@ __all__ = [
     "METRICS", "Anomalies", "Board", "BoardRow", "Breakdown", "Chain", "Contender", "Experiment", "Finding",
     "FittedChain", "FittedContender", "Flag", "Fold", "Folds", "Forecast", "InputError", "Judging", "LeakCheck",
     "LimitError", "Losses", "Panel", "ProteronError", "Recipe", "Report", "SettingsError", "Table", "TableReading",
-    "TooShortError", "UnitsError", "WindowPlan", "find_anomalies", "flatten", "forecaster", "forecasters",
-    "leak_check", "load_fitted", "models", "outlook", "profile", "read_panel", "read_table", "run_experiment",
-    "save_fitted", "walk_forward", "windows", "write_panel",
+    "TooShortError", "UnitsError", "UnsettledWarning", "WindowPlan", "find_anomalies", "flatten", "forecaster",
+    "forecasters", "leak_check", "load_fitted", "models", "outlook", "profile", "read_panel", "read_table",
+    "run_experiment", "save_fitted", "walk_forward", "windows", "write_panel",
 ]  # fmt: skip
 
 # Where each name lives; loaded at first use, so that light commands start without the compiled core.
 _HOMES = {
     "anomalies": ("Anomalies", "Flag", "find_anomalies"),
-    "errors": ("InputError", "LimitError", "ProteronError", "SettingsError", "TooShortError", "UnitsError"),
+    "errors": (
+        "InputError",
+        "LimitError",
+        "ProteronError",
+        "SettingsError",
+        "TooShortError",
+        "UnitsError",
+        "UnsettledWarning",
+    ),
     "experiment": ("Experiment", "Judging", "run_experiment"),
     "flatten": ("Chain", "FittedChain"),
     "forecasters": ("Contender", "FittedContender", "Forecast", "forecaster", "forecasters"),

@@ -21,6 +21,10 @@ class InputError(ProteronError):
     code = "input"
 
 
+class UnsettledWarning(UserWarning):
+    """Something in the data could be read in several ways, and one was taken without being chosen."""
+
+
 class SettingsError(ProteronError):
     """A setting is out of its bounds or does not fit the data."""
 

@@ -51,6 +51,14 @@ def _coded(raw: list[NDArray[Any]]) -> tuple[list[Floats], tuple[str, ...]]:
     return [np.array([np.nan if v is None else codes[str(v)] for v in part]) for part in texts], labels
 
 
+def _refuse_infinite(arrays: Mapping[str, Floats], what: str) -> None:
+    """Raise `InputError` naming the first value that is infinite."""
+    for key, values in arrays.items():
+        at = np.flatnonzero(np.isinf(values))
+        if len(at):
+            raise InputError(f"{what} “{key}” is infinite at point {at[0] + 1}; what is not known is NaN.", field=key)
+
+
 def _fits(role: Role, part: Floats, length: int) -> bool:
     """Whether a covariate has as many values as its role asks for."""
     if role == "static":
@@ -143,6 +151,7 @@ class Panel:
         if not series:
             raise InputError("A panel needs at least one series.", field="series")
         arrays = {str(key): np.array(values, dtype=np.float64).ravel() for key, values in series.items()}
+        _refuse_infinite(arrays, "Series")
         first_of = start if isinstance(start, Mapping) else dict.fromkeys(arrays, start)
         firsts = [TimeAxis.make(first_of[key], step, zone).start for key in arrays]
         axis = TimeAxis(min(firsts), Step.parse(step), zone)
@@ -161,6 +170,7 @@ class Panel:
             role, given = given
         raw = [np.asarray(given[key] if isinstance(given, Mapping) else given) for key in self.keys]
         parts, labels = _coded(raw)
+        _refuse_infinite(dict(zip(self.keys, parts, strict=True)), f"Covariate “{name}” of")
         for key, part, length in zip(self.keys, parts, self.lengths, strict=True):
             if not _fits(role, part, int(length)):
                 raise InputError(

@@ -159,6 +159,14 @@ def parse_moment(moment: Moment, zone: str) -> np.datetime64:
     return np.datetime64(to_utc(np.array([moment], dtype="datetime64[s]"), zone)[0], "s")
 
 
+def end_of_period(text: str, zone: str) -> np.datetime64:
+    """One past the last second of what `text` names: a year, a month, a day, or a moment."""
+    day = np.datetime64(text.strip()) if re.fullmatch(r"\d{4}(-\d\d){0,2}", text.strip()) else None
+    if day is None:
+        return parse_moment(text, zone) + np.timedelta64(1, "s")
+    return parse_moment(str((day + 1).astype("datetime64[D]")), zone)
+
+
 @dataclass(frozen=True)
 class TimeAxis:
     """The common grid of a panel: grid position 0 is `start`, one step per position."""

@@ -3530,6 +3530,7 @@ export interface components {
              *       "period_end": null,
              *       "period_start": null,
              *       "reader": {
+             *         "across": null,
              *         "comment": null,
              *         "decimal": null,
              *         "delimiter": null,
@@ -4218,6 +4219,7 @@ export interface components {
              *       "period_end": null,
              *       "period_start": null,
              *       "reader": {
+             *         "across": null,
              *         "comment": null,
              *         "decimal": null,
              *         "delimiter": null,
@@ -4408,6 +4410,12 @@ export interface components {
          */
         ReaderSettings: {
             /**
+             * Times across
+             * @description Columns named by times become rows.
+             * @default null
+             */
+            across: boolean | null;
+            /**
              * Comment mark
              * @description Lines that begin with it.
              * @default null
@@ -4550,6 +4558,7 @@ export interface components {
             period_start: string | null;
             /**
              * @default {
+             *       "across": null,
              *       "comment": null,
              *       "decimal": null,
              *       "delimiter": null,

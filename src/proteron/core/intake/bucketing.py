@@ -13,7 +13,7 @@ from proteron.core.intake.recipe import Bucketing, Recipe
 from proteron.core.intake.roles import Role
 from proteron.core.intake.rows import Rows
 from proteron.core.panel import Floats
-from proteron.core.timeline import Instants, Ints, Step, TimeAxis, parse_moment, to_local, to_utc
+from proteron.core.timeline import Instants, Ints, Step, TimeAxis, end_of_period, parse_moment, to_local, to_utc
 
 _SECONDS = {"second": 1, "minute": 60, "hour": 3600}
 
@@ -132,7 +132,7 @@ def bucket_rows(rows: Rows, recipe: Recipe, ledger: Ledger) -> tuple[TimeAxis, R
         raise InputError("There are no events.", field="time")
     rows = _without_repeats(rows, ledger)
     step = Step.parse(events.step)
-    first, last = np.datetime64(rows.times.min(), "s"), np.datetime64(rows.times.max(), "s")
+    first, last = _covered(rows, recipe)
     axis = TimeAxis(anchored(first, step, recipe.zone, events.anchor), step, recipe.zone)
     length = axis.position(last) + 1
     keys = len(rows.keys)
@@ -154,6 +154,16 @@ def bucket_rows(rows: Rows, recipe: Recipe, ledger: Ledger) -> tuple[TimeAxis, R
         cells = bucket_positions(rows.times, axis) + rows.codes.astype(np.int64) * length
         columns[name] = aggregate(cells, rows.columns[name], events.aggregate, keys * length)[0]
     return axis, _bucketed(rows, events, axis, length, counts, columns, (first, last), ledger)
+
+
+def _covered(rows: Rows, recipe: Recipe) -> tuple[np.datetime64, np.datetime64]:
+    """First and last second that the events speak of: those of the stated period, else of the first and last event."""
+    first, last = np.datetime64(rows.times.min(), "s"), np.datetime64(rows.times.max(), "s")
+    if recipe.period_start:
+        first = min(first, parse_moment(recipe.period_start, recipe.zone))
+    if recipe.period_end:
+        last = max(last, end_of_period(recipe.period_end, recipe.zone) - np.timedelta64(1, "s"))
+    return first, last
 
 
 def _without_repeats(rows: Rows, ledger: Ledger) -> Rows:
@@ -181,6 +191,12 @@ def _without_repeats(rows: Rows, ledger: Ledger) -> Rows:
     return rows.keep(keep)
 
 
+def _partial_words(early: int, late: int) -> str:
+    """Which buckets are left out because the period covers them in part only."""
+    ends = [end for end, is_out in (("first", early), ("last", late)) if is_out]
+    return f"The {' and the '.join(ends)} is left out: covered in part only." if ends else "Every bucket is whole."
+
+
 def _bucketed(
     rows: Rows, events: Bucketing, axis: TimeAxis, length: int, counts: NDArray[np.int32], columns: dict[str, Floats],
     ends: tuple[np.datetime64, np.datetime64], ledger: Ledger,
@@ -190,11 +206,10 @@ def _bucketed(
     edges = axis.times(np.array([0, length]))
     if events.edges == "drop" and length > 2:
         begin, stop = int(ends[0] > edges[0]), length - int(ends[1] < edges[1] - np.timedelta64(1, "s"))
-    dropped = length - (stop - begin)
     empties = int((counts.reshape(keys, length)[:, begin:stop] == 0).sum())
     message = (
         f"{len(rows):,} events in {stop - begin:,} buckets of {axis.step} and {keys} keys; {empties:,} are empty: "
-        f"{events.empty}. {dropped} partial buckets at the ends left out."
+        f"{events.empty}. {_partial_words(begin, length - stop)}"
     )
     ledger.add("bucketed", "note", message, count=len(rows))
     position = np.arange(begin, stop)

@@ -86,11 +86,10 @@ class Ledger:
         about: str = "",
         spans: Sequence[Span] = (),
         remedies: Sequence[Remedy] = (),
-        apply: bool = True,
     ) -> str:
         """Record a finding; returns the name of the remedy in force, empty when there is none.
 
-        The first remedy is proposed; without `apply` the data is left as it is until it is chosen.
+        The first remedy is proposed, and in force where none is chosen.
 
         Raises `SettingsError` when a remedy was chosen that this finding does not have.
         """
@@ -99,9 +98,7 @@ class Ledger:
         draft = Finding(code, severity, shown, message, total, about, tuple(spans[:200]), tuple(remedies))
         proposed = remedies[0].name if remedies else ""
         names = [remedy.name for remedy in remedies]
-        chosen = (
-            self.choices.get(draft.id) or self.choices.get(code) or (proposed if apply or not names else LEAVE.name)
-        )
+        chosen = self.choices.get(draft.id) or self.choices.get(code) or proposed
         if names and chosen not in names:
             raise SettingsError(
                 f"“{chosen}” is no remedy for “{draft.id}”; there are: {', '.join(names)}.", field="remedies"

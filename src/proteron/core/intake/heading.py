@@ -61,13 +61,33 @@ def _header_rows(body: list[list[str]]) -> int:
     if not body:
         return 0
     typed = _typed_columns(body[2:] or body[1:], len(body[0]))
-    if any(looks_like_data(cell) and not re.fullmatch(r"\s*(19|20)\d\d\s*", cell) for cell in body[0]):
+    if _are_times_across(body, typed):
+        return 1
+    if _has_data(body[0]):
         return int(any(not looks_like_data(body[0][column]) for column in typed))
     second = body[1] if len(body) > 2 else []
     if not typed or not second or any(cell.strip() and looks_like_data(cell) for cell in second):
         return 1
     wordy = [c for c in typed if c < len(second) and second[c].strip() and not looks_like_data(second[c])]
     return 2 if len(wordy) * 2 >= len(typed) else 1
+
+
+def _has_data(row: list[str]) -> bool:
+    """Cells that are numbers or dates, other than years by themselves."""
+    return any(looks_like_data(cell) and not re.fullmatch(r"\s*(19|20)\d\d\s*", cell) for cell in row)
+
+
+def _are_times_across(body: list[list[str]], typed: list[int]) -> bool:
+    """A first row of dates above numbers that are none: times stand across."""
+    below = body[1] if len(body) > 1 else []
+    dated = [column for column in typed if column < len(body[0]) and _is_dated(body[0][column])]
+    under = [c for c in dated if c < len(below) and not _is_dated(below[c])]
+    return len(under) >= 3 and len(under) * 2 > len(typed)
+
+
+def _is_dated(cell: str) -> bool:
+    """A date with a year of four digits, which no amount resembles."""
+    return bool(_DATED.match(cell.strip()) and re.search(r"(?<!\d)(19|20)\d\d(?!\d)", cell))
 
 
 def _typed_columns(rows: list[list[str]], width: int) -> list[int]:

@@ -25,6 +25,7 @@ class ReaderSettings(Settings):
     header_rows: int | None = Field(None, ge=0, le=5, title="Header lines", description="0: there is none.")
     sheet: str | None = Field(None, title="Sheet", description="Of a workbook; empty: the first.")
     member: str | None = Field(None, title="File in the zip")
+    across: bool | None = Field(None, title="Times across", description="Columns named by times become rows.")
     missing: tuple[str, ...] = Field((), title="More missing marks", description="Besides NA, null, - and blanks.")
 
     @property
@@ -64,10 +65,19 @@ class RawTable:
     facts: dict[str, Any] = field(default_factory=dict)
     notes: tuple[Note, ...] = ()
     first_line: int = 1
+    per_line: int = 1  # rows that one line of the file became
 
     @property
     def names(self) -> list[str]:
         return list(self.columns.column_names)
+
+    def line(self, row: int) -> int:
+        """Where a row stands in the file, as its owner counts lines."""
+        return row // self.per_line + self.first_line
+
+    def with_columns(self, columns: pa.Table) -> "RawTable":
+        """The same file with other columns for the same rows."""
+        return replace(self, columns=columns)
 
     def noted(self, *notes: Note) -> "RawTable":
         return replace(self, notes=(*self.notes, *notes))

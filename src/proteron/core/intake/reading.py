@@ -1,5 +1,6 @@
 """From sources and a recipe to a panel, with findings and an account of what was done."""
 
+import warnings
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
@@ -9,7 +10,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from proteron.core.errors import InputError, LimitError, ProteronError, SettingsError
+from proteron.core.errors import InputError, LimitError, ProteronError, SettingsError, UnsettledWarning
 from proteron.core.intake.bucketing import bucket_rows
 from proteron.core.intake.delimited import Progress
 from proteron.core.intake.filling import fill_panel
@@ -24,6 +25,7 @@ from proteron.core.intake.roles import ROLES, Role, RoleGuess, guess_roles
 from proteron.core.intake.rows import read_rows
 from proteron.core.intake.series_checks import check_series
 from proteron.core.intake.sources import Given, read_raw
+from proteron.core.intake.stray import without_stray
 from proteron.core.panel import FILLED, FROM_BOTH_SIDES, Covariate, Panel
 from proteron.core.timeline import zone_info
 
@@ -79,13 +81,19 @@ def read_panel(
     key: str | Sequence[str] | None = None,
     **rest: Any,
 ) -> Panel:
-    """`read_table` with columns named directly; returns the panel alone."""
+    """`read_table` with columns named directly; returns the panel alone.
+
+    Warns (`UnsettledWarning`) of every finding that changes values and for which no remedy was chosen.
+    """
     named: dict[str, Role] = {}
     for columns, role in ((time, "time"), (key, "key"), (value, "target")):
         for column in [columns] if isinstance(columns, str) else columns or ():
             named[column] = role  # type: ignore[assignment]
     given = dict(rest.pop("roles", None) or {})
-    return read_table(source, roles={**given, **named} or None, **rest).panel
+    reading = read_table(source, roles={**given, **named} or None, **rest)
+    for finding in reading.unsettled:
+        warnings.warn(f"{finding.message} Settle it by remedies={{{finding.id!r}: …}}.", UnsettledWarning, stacklevel=2)
+    return reading.panel
 
 
 @contextmanager
@@ -131,6 +139,8 @@ def read_recipe(raw: RawTable, recipe: Recipe, progress: Progress | None = None)
     ledger = Ledger(recipe.remedies, recipe.checked)
     tell("understanding", 0.0)
     rows = read_rows(raw, roles, categories, recipe, ledger)
+    if not recipe.checked:
+        rows = without_stray(rows, raw, ledger).without_unused_keys()
     count, raw = raw.columns.num_rows, raw.outline()
     pa.default_memory_pool().release_unused()
     if recipe.events is not None:
@@ -142,10 +152,10 @@ def read_recipe(raw: RawTable, recipe: Recipe, progress: Progress | None = None)
     panel = _panel(placed, recipe.unit)
     del rows, placed
     tell("checking", 0.3)
-    panel = shape_panel(panel, recipe)
+    panel = shape_panel(panel, recipe, ledger)
     with ThreadPoolExecutor(1) as pool:  # most often nothing is remedied, and this hash is the last word
         pool.submit(lambda: panel.hash)
-        checked = panel if recipe.checked else check_series(panel, ledger)
+        checked = panel if recipe.checked else check_series(panel, ledger, _filling_words(recipe))
     panel = checked
     panel = fill_panel(panel, recipe.filling, recipe.filling_of)
     panel = with_calendar(panel, recipe)
@@ -153,6 +163,12 @@ def read_recipe(raw: RawTable, recipe: Recipe, progress: Progress | None = None)
     tell("checking", 1.0)
     account = _account(raw, count, recipe, roles, categories, panel, ledger)
     return TableReading(panel, tuple(ledger.found), account)
+
+
+def _filling_words(recipe: Recipe) -> str:
+    """How gaps are filled, empty where they stay."""
+    methods = dict.fromkeys(f.method for f in (recipe.filling, *recipe.filling_of.values()) if f.method != "leave")
+    return f"filled where {' or '.join(methods).replace('_', ' ')} reaches" if methods else ""
 
 
 def _reader(raw: RawTable, recipe: Recipe) -> ReaderSettings:
@@ -241,8 +257,8 @@ def _cut_ends(panel: Panel, ends: list[int]) -> Panel:
     return replace(panel, values=panel.values[kept], marks=panel.marks[kept], offsets=offsets, covariates=columns)
 
 
-def shape_panel(panel: Panel, recipe: Recipe) -> Panel:
-    """Series left out, summed up, or brought to another step."""
+def shape_panel(panel: Panel, recipe: Recipe, ledger: Ledger | None = None) -> Panel:
+    """Series left out, summed up, or brought to another step; what that left out goes into the ledger."""
     if recipe.exclude:
         unknown = [key for key in recipe.exclude if key not in panel.keys]
         if unknown:
@@ -254,7 +270,7 @@ def shape_panel(panel: Panel, recipe: Recipe) -> Panel:
     if recipe.coarser is not None:
         panel = coarsen(panel, recipe.coarser)
     if recipe.resampling is not None:
-        panel = resample(panel, recipe.resampling)
+        panel = resample(panel, recipe.resampling, ledger)
     return panel
 
 

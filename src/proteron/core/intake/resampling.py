@@ -6,24 +6,26 @@ import numpy as np
 
 from proteron.core.errors import SettingsError
 from proteron.core.intake.bucketing import aggregate, anchored, bucket_positions
+from proteron.core.intake.findings import Ledger
 from proteron.core.intake.recipe import Coarser, Resampling
 from proteron.core.intake.rows import KEY_JOINT
 from proteron.core.panel import Covariate, Floats, Panel
 from proteron.core.timeline import Ints, Step, TimeAxis
 
 
-def resample(panel: Panel, wanted: Resampling) -> Panel:
+def resample(panel: Panel, wanted: Resampling, ledger: Ledger | None = None) -> Panel:
     """The panel at another step: aggregated when it is longer, spread out when it is shorter.
 
-    A bucket counts only when all its steps lie in the series, so that sums stay whole.
+    A bucket counts only when all its steps lie in the series, so that sums stay whole; those left out for that are
+    said in the ledger.
     """
     step = Step.parse(wanted.step)
     if step.nominal_seconds >= panel.axis.step.nominal_seconds:
-        return _down(panel, step, wanted)
+        return _down(panel, step, wanted, ledger)
     return _up(panel, step, wanted)
 
 
-def _down(panel: Panel, step: Step, wanted: Resampling) -> Panel:
+def _down(panel: Panel, step: Step, wanted: Resampling, ledger: Ledger | None) -> Panel:
     axis = TimeAxis(anchored(panel.axis.start, step, panel.zone, None), step, panel.zone)
     positions = np.arange(-1, panel.end + 2)
     buckets = bucket_positions(panel.axis.times(positions), axis)
@@ -53,6 +55,11 @@ def _down(panel: Panel, step: Step, wanted: Resampling) -> Panel:
     parts = [down(panel.series(i), int(panel.starts[i]), way_of("")) for i in range(len(panel))]
     if not all(len(values) for _, values in parts):
         raise SettingsError(f"Some series are shorter than one step of {step}.", field="resampling")
+    if ledger is not None:
+        ends = bucket_positions(
+            panel.axis.times(np.column_stack([panel.starts, panel.starts + panel.lengths - 1])), axis
+        )
+        _say_partial(ends, parts, step, ledger)
 
     def column_down(c: Covariate) -> Covariate:
         way = "last" if c.labels else way_of(c.name)
@@ -60,6 +67,18 @@ def _down(panel: Panel, step: Step, wanted: Resampling) -> Panel:
 
     covariates = tuple(column_down(c) for c in panel.covariates)
     return _rebuilt(panel, axis, [values for _, values in parts], np.array([b for b, _ in parts]), covariates)
+
+
+def _say_partial(ends: Ints, parts: list[tuple[int, Floats]], step: Step, ledger: Ledger) -> None:
+    """How many steps at either end the data covers in part: `ends` (n_series, 2) are the first and last touched."""
+    early = sum(begin > first for (begin, _), first in zip(parts, ends[:, 0], strict=True))
+    late = sum(begin + len(values) <= last for (begin, values), last in zip(parts, ends[:, 1], strict=True))
+    if early or late:
+        message = (
+            f"Steps of {step} that the data covers only in part are left out: {early} at the beginning and {late} at "
+            f"the end of {len(parts)} series."
+        )
+        ledger.add("partial steps", "note", message, count=early + late)
 
 
 def _up(panel: Panel, step: Step, wanted: Resampling) -> Panel:

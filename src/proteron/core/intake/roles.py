@@ -1,15 +1,17 @@
 """Roles: what each column is for, guessed with a reason and a confidence, changed by the user."""
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from proteron.core.intake.durations import is_end
 from proteron.core.intake.numbers import read_numbers
 from proteron.core.intake.raw import MARK, RawTable, ReaderSettings, is_marked
+from proteron.core.intake.split_times import complete, part_of
 from proteron.core.intake.times import read_times
 
 Role = Literal["time", "key", "target", "observed", "known_ahead", "static", "ignore"]
@@ -44,7 +46,8 @@ _AHEAD_WORDS = (
 )
 _CODE_WORDS = ("code", "type", "class", "kind", "category", "group", "flag", "status", "zone", "id", "mode", "level")
 _KEY_WORDS = ("key", "series", "district", "station", "site", "store", "sku", "meter", "sensor", "region", "item")
-_CLOCK = r"^\d{1,2}:\d{2}(:\d{2})?$"
+_ID_WORDS = ("id", "ids", "uuid", "rowid", "identifier")
+_COUNTER_WORDS = ("no", "nr", "number", "index", "row", "record", "column", "unnamed", "key", "event", "line")
 _WIDE = 8
 
 
@@ -104,16 +107,19 @@ class _Look:
     whole: bool
     form: str = ""
     scattered: bool = False  # few whole numbers, unevenly spread: names rather than amounts
+    rising: bool = False  # every number larger than the one above it by the same
 
 
 def guess_roles(raw: RawTable, reader: ReaderSettings | None = None) -> list[RoleGuess]:
     """One role per column: one time, the keys that make times unique, the first number the target."""
     sample, looks, time = _looks(raw, reader or ReaderSettings())
-    guesses = _time_guesses(looks, time, sample)
+    together = _together(sample, looks, time)
+    guesses = _time_guesses(looks, time, together)
+    time = _merged(looks, time, together)
     if is_marked(raw):
         guesses[MARK] = RoleGuess(MARK, "ignore", "marks of a written panel: filled points and steps ahead", 1.0)
-    empty = [look for look in looks if look.present == 0 and look.name not in guesses]
-    guesses |= {look.name: RoleGuess(look.name, "ignore", "nothing in it", 0.95) for look in empty}
+    ignored = [_passed_over(look) for look in looks if look.name not in guesses]
+    guesses |= {guess.column: guess for guess in ignored if guess is not None}
     rest = [look for look in looks if look.name not in guesses]
     keys, why = _chosen_keys(rest, time, raw, sample)
     for look in keys:
@@ -135,16 +141,40 @@ def _looks(raw: RawTable, reader: ReaderSettings) -> tuple[pa.Table, list[_Look]
     return sample, looks, next(look for look in looks if look.name == time.name)
 
 
-def _time_guesses(looks: list[_Look], time: _Look | None, sample: pa.Table) -> dict[str, RoleGuess]:
-    """The time column, and a second one of clock times that goes with it."""
+def _together(sample: pa.Table, looks: list[_Look], time: _Look | None) -> tuple[str, ...]:
+    """Columns that make a time together: a date and its clock, or year and month; empty where one is enough."""
+    if time is not None and time.form.startswith("epoch"):
+        return ()
+    whole = time is not None and time.form not in ("year", "spreadsheet serial")
+    parts = {look.name: part_of(look.name, sample[look.name]) for look in looks if look.present}
+    if whole and time is not None:
+        finer = ("clock",) if _repeats(time.codes) == 0 else ("clock", "hour", "minute")
+        parts = {name: part for name, part in parts.items() if part in finer} | {time.name: "date"}
+    else:
+        parts = {name: part for name, part in parts.items() if part != "date"}
+    return complete(parts)
+
+
+def _merged(looks: list[_Look], time: _Look | None, together: tuple[str, ...]) -> _Look | None:
+    """The time as it repeats over rows: one column's, or that of several that make it together."""
+    if not together:
+        return time
+    several = [look for look in looks if look.name in together]
+    codes = several[0].codes
+    for look in several[1:]:
+        codes = _paired(codes, look.codes)
+    return replace(time or several[0], codes=codes)
+
+
+def _time_guesses(looks: list[_Look], time: _Look | None, together: tuple[str, ...]) -> dict[str, RoleGuess]:
+    """The time column, and others that go with it."""
+    if together:
+        reason = f"together a time: {', '.join(together)}"
+        return {name: RoleGuess(name, "time", reason, 0.8) for name in together}
     if time is None:
         return {}
     sure = 0.95 if _words(time.name) & set(_TIME_WORDS) else 0.75
-    guesses = {time.name: RoleGuess(time.name, "time", f"reads as a time in every row sampled ({time.form})", sure)}
-    clock = next((each for each in looks if each is not time and _is_clock(sample[each.name])), None)
-    if clock is not None and time.form not in ("epoch s", "epoch ms"):
-        guesses[clock.name] = RoleGuess(clock.name, "time", f"clock times that go with {time.name}", 0.8)
-    return guesses
+    return {time.name: RoleGuess(time.name, "time", f"reads as a time in every row sampled ({time.form})", sure)}
 
 
 def _chosen_keys(
@@ -160,6 +190,25 @@ def _chosen_keys(
         keys = [each for each in rest if each.text and 2 <= each.distinct <= max(2, each.present // 10)]
         return keys, again
     return keys, again if time is None else "different values; with it every time occurs once"
+
+
+def _passed_over(look: _Look) -> RoleGuess | None:
+    """A column that is nothing to forecast or to know: empty, a number of the row, or an end; None where it may be."""
+    if look.present == 0:
+        return RoleGuess(look.name, "ignore", "nothing in it", 0.95)
+    if _is_row_number(look):
+        return RoleGuess(look.name, "ignore", "another whole number in every row: it names the row", 0.8)
+    if look.time > 0.9 and is_end(look.name):
+        return RoleGuess(look.name, "ignore", "when something ended", 0.7)
+    return None
+
+
+def _is_row_number(look: _Look) -> bool:
+    """Whole numbers, none twice, under a name that ids have; or counting up, under one that row numbers have."""
+    if look.text or not look.whole or look.distinct != look.present or look.present < 3:
+        return False
+    words = _words(look.name)
+    return bool(words & set(_ID_WORDS)) or (look.rising and bool(words & set(_COUNTER_WORDS)))
 
 
 def _is_named_as_key(look: _Look) -> bool:
@@ -186,6 +235,7 @@ def _look(name: str, column: Any, reader: ReaderSettings) -> _Look:
     number = float(known.sum() / present) if present else 0.0
     form = read.form if read else ""
     look = _Look(name, share, number, number < 0.7, len(labels) - len(blank), present, codes, whole, form)
+    look.rising = whole and bool(known.all()) and len(np.unique(np.diff(numbers.values))) == 1
     look.scattered = whole and not look.text and _is_scattered(np.unique(numbers.values[known]), present)
     return look
 
@@ -221,13 +271,6 @@ def _time(looks: list[_Look]) -> _Look | None:
         if best is None or rank > best[0]:
             best = (rank, look)
     return best[1] if best else None
-
-
-def _is_clock(column: Any) -> bool:
-    if not (pa.types.is_string(column.type) or pa.types.is_dictionary(column.type)):
-        return False
-    text = pc.utf8_trim_whitespace(pc.drop_null(column).cast(pa.string()))
-    return len(text) > 0 and bool(pc.all(pc.match_substring_regex(text, _CLOCK)).as_py())
 
 
 def _is_code(look: _Look, looks: list[_Look]) -> bool:

@@ -17,9 +17,10 @@ from proteron.core.intake.numbers import categories_of, read_numbers
 from proteron.core.intake.raw import RawTable, marks_of, plain_text
 from proteron.core.intake.recipe import Recipe
 from proteron.core.intake.roles import ROLES, Role
-from proteron.core.intake.times import TimeReading, read_times
+from proteron.core.intake.split_times import joined_times
+from proteron.core.intake.times import SWAPPED, TimeReading, read_times
 from proteron.core.panel import Floats
-from proteron.core.timeline import Instants, Ints, parse_moment
+from proteron.core.timeline import Instants, Ints, Step, end_of_period, infer_step, parse_moment
 
 _DROP = Remedy("drop", "leave these rows out")
 _TOTAL_WORDS = re.compile(
@@ -74,7 +75,7 @@ class Rows:
 
 def line_text(raw: RawTable, rows: Ints) -> str:
     """Rows as people count them in the file."""
-    shown = ", ".join(f"{row + raw.first_line:,}" for row in rows[:5].tolist())
+    shown = ", ".join(f"{raw.line(row):,}" for row in rows[:5].tolist())
     return f"line{'s' if len(rows) > 1 else ''} {shown}" + (f" and {len(rows) - 5:,} more" if len(rows) > 5 else "")
 
 
@@ -116,10 +117,9 @@ _AMOUNTS = ("target", "observed", "known_ahead", "static")
 
 def _check_roles(raw: RawTable, by_role: Mapping[Role, list[str]], recipe: Recipe) -> None:
     """Raise `InputError` where the roles give no time, or nothing to forecast."""
-    count = len(by_role["time"])
-    if not 1 <= count <= 2:
-        problem = "No column reads as a time" if not count else f"{count} columns are marked as the time"
-        raise InputError(f"{problem}; mark one (or a date and a clock) of: {', '.join(raw.names[:20])}.", field="time")
+    if not by_role["time"]:
+        problem = "No column reads as a time; mark one (or a date and a clock, or year and month)"
+        raise InputError(f"{problem} of: {', '.join(raw.names[:20])}.", field="time")
     if not by_role["target"] and not (recipe.events and recipe.events.aggregate == "count"):
         raise InputError("No column is marked as the target: mark the numbers to forecast.", field="target")
 
@@ -144,13 +144,14 @@ def _is_blank(raw: RawTable, name: str, recipe: Recipe) -> bool:
 
 
 def _times(raw: RawTable, names: list[str], recipe: Recipe, ledger: Ledger) -> TimeReading:
-    column = raw.columns[names[0]] if len(names) == 1 else _joined_times(raw, names)
+    column = raw.columns[names[0]] if len(names) == 1 else joined_times({name: raw.columns[name] for name in names})
     read = read_times(column, recipe.zone, recipe.time_form, serials=True)
     if read is None:
         sample = [str(v) for v in column.slice(0, 3).to_pylist()]
         raise InputError(f"Column “{names[0]}” is not a time: {', '.join(sample)[:80]}.", field=names[0])
     if read.ambiguous and recipe.time_form is None:
-        read = _either_way_round(read, column, names[0], recipe, ledger)
+        stated = _of_stated_step(column, recipe)
+        read = stated or _either_way_round(read, column, names[0], recipe, ledger)
     if read.skipped:
         message = f"{read.skipped:,} times lie in an hour that a clock change of {recipe.zone} skips: moved on by it."
         ledger.add("skipped hour", "warning", message, count=read.skipped)
@@ -159,14 +160,19 @@ def _times(raw: RawTable, names: list[str], recipe: Recipe, ledger: Ledger) -> T
     return read
 
 
-def _joined_times(raw: RawTable, names: list[str]) -> Any:
-    """A date and a clock as one text, whichever of two columns is which."""
-    parts = [pc.utf8_trim_whitespace(raw.columns[name].cast(pa.string())) for name in names]
-    clocks = [
-        bool(pc.any(pc.match_substring_regex(pc.fill_null(part, ""), r"^\d{1,2}:\d{2}")).as_py()) for part in parts
-    ]
-    date, clock = (parts[1], parts[0]) if clocks[0] and not clocks[1] else (parts[0], parts[1])
-    return pc.binary_join_element_wise(date, clock, " ")
+def _of_stated_step(column: Any, recipe: Recipe) -> TimeReading | None:
+    """The one reading of day and month whose spacing is the stated step; None where that settles nothing."""
+    if recipe.step is None or recipe.events is not None:
+        return None
+    wanted = Step.parse(recipe.step)
+    reads = [read_times(column, recipe.zone, form, serials=True) for form in SWAPPED]
+    fitting = [read for read in reads if read is not None and _step_of(read, recipe.zone) == wanted]
+    return fitting[0] if len(fitting) == 1 else None
+
+
+def _step_of(read: TimeReading, zone: str) -> Step | None:
+    known = np.unique(read.instants[~np.isnat(read.instants)])
+    return infer_step(known, zone) if len(known) > 1 else None
 
 
 def _either_way_round(read: TimeReading, column: Any, name: str, recipe: Recipe, ledger: Ledger) -> TimeReading:
@@ -175,7 +181,7 @@ def _either_way_round(read: TimeReading, column: Any, name: str, recipe: Recipe,
     other = "month first" if first == "day first" else "day first"
     forms = [Remedy(form, f"read them {form}") for form in (first, other)]
     message = f"No day in “{name}” is above 12: day and month could be either way round. Read {first}."
-    chosen = ledger.add("ambiguous dates", "warning", message, count=len(read.instants), about=name, remedies=forms)
+    chosen = ledger.add("ambiguous dates", "error", message, count=len(read.instants), about=name, remedies=forms)
     return (read_times(column, recipe.zone, other, serials=True) or read) if chosen == other else read
 
 
@@ -231,9 +237,7 @@ def _no_totals(raw: RawTable, by_role: Mapping[Role, list[str]], times: Instants
         summed = _is_sum(raw, by_role["target"], row) if np.isnat(times[row]) or word else False
         if word is not None or (np.isnat(times[row]) and summed):
             why = f"says “{word.strip()[:30]}”" if word else "has no time"
-            reasons.append(
-                f"line {row + raw.first_line:,} {why}" + (" and is the sum of the rows above" if summed else "")
-            )
+            reasons.append(f"line {raw.line(row):,} {why}" + (" and is the sum of the rows above" if summed else ""))
             rows.append(row)
     if rows:
         keep = Remedy("keep", "keep them as data")
@@ -391,7 +395,7 @@ def _in_period(rows: Rows, recipe: Recipe, ledger: Ledger) -> Rows:
     if recipe.period_start:
         inside &= rows.times >= parse_moment(recipe.period_start, recipe.zone)
     if recipe.period_end:
-        inside &= rows.times <= parse_moment(recipe.period_end, recipe.zone)
+        inside &= rows.times < end_of_period(recipe.period_end, recipe.zone)
     if not inside.all():
         out = rows.row_numbers(np.flatnonzero(~inside))
         message = f"{len(out):,} rows lie outside the stated period."

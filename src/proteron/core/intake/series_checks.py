@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
 
@@ -59,10 +60,14 @@ def _flat_runs(values: Floats, offsets: Ints, least: Ints, out: Ints) -> int:
     return found
 
 
-def check_series(panel: Panel, ledger: Ledger) -> Panel:
-    """Look at every series and column; returns the panel with the remedies in force applied."""
+def check_series(panel: Panel, ledger: Ledger, filling: str = "") -> Panel:
+    """Look at every series and column; returns the panel with the remedies in force applied.
+
+    `filling` says in words how gaps are filled afterwards; empty where they are not.
+    """
     checks: tuple[Callable[[Panel, Ledger], Panel], ...] = (
-        _empty_series, _gaps, _constant, _flat, _unit_changes, _extremes, _discontinued, _too_short, _columns,
+        _empty_series, partial(_gaps, filling=filling), _constant, _flat, _unit_changes, _extremes,
+        _discontinued, _too_short, _columns,
     )  # fmt: skip
     for check in checks:
         panel = check(panel, ledger)
@@ -90,15 +95,12 @@ def _empty_series(panel: Panel, ledger: Ledger) -> Panel:
     empty = np.flatnonzero(missing == panel.lengths)
     if len(empty) and len(empty) < len(panel):
         message = f"{len(empty)} series have no value at all: {_named(panel, empty)}."
-        if (
-            ledger.add("all missing", "warning", message, count=len(empty), remedies=(_EXCLUDE, LEAVE), apply=False)
-            == "exclude"
-        ):
+        if ledger.add("all missing", "warning", message, count=len(empty), remedies=(_EXCLUDE, LEAVE)) == "exclude":
             return _without(panel, empty)
     return panel
 
 
-def _gaps(panel: Panel, ledger: Ledger) -> Panel:
+def _gaps(panel: Panel, ledger: Ledger, filling: str = "") -> Panel:
     missing, gaps, longest, where = _gap_facts(panel.values, panel.offsets)
     if not missing.any():
         return panel
@@ -107,7 +109,7 @@ def _gaps(panel: Panel, ledger: Ledger) -> Panel:
     when = str(at).replace("T", " ")
     message = (
         f"{int(missing.sum()):,} steps in {int(gaps.sum()):,} gaps of {int((missing > 0).sum())} series have no value: "
-        f"kept as missing, not filled. The longest is {int(longest[worst]):,} steps from {when} "
+        f"{filling or 'kept as missing, not filled'}. The longest is {int(longest[worst]):,} steps from {when} "
         f"in “{panel.keys[worst]}”."
     )
     spans = [
@@ -340,8 +342,9 @@ def _columns(panel: Panel, ledger: Ledger) -> Panel:
     if not panel.covariates or not len(panel):
         return panel
     index = int(panel.lengths.argmax())
-    moving = [c for c in panel.covariates if c.role != "static" and not c.labels]
-    dropped = {column.name for column in moving if _is_dropped_as_leak(panel, column, index, ledger)}
+    steady, dropped = _steady_columns(panel, ledger)
+    moving = [c for c in panel.covariates if c.role != "static" and not c.labels and c.name not in steady]
+    dropped |= {column.name for column in moving if _is_dropped_as_leak(panel, column, index, ledger)}
     left = [c for c in moving if c.name not in dropped]
     for number, column in enumerate(left):
         for other in left[:number]:
@@ -352,17 +355,49 @@ def _columns(panel: Panel, ledger: Ledger) -> Panel:
 
 def _is_dropped_as_leak(panel: Panel, column: Covariate, index: int, ledger: Ledger) -> bool:
     """Say where a column shows the target or its future; whether it is chosen to be ignored for that."""
-    leak = _leak(*_aligned(panel, column, index))
+    values, beside = _aligned(panel, column, index)
+    leak = _leak(values, beside)
     if leak is None:
         return False
     ahead, strength = leak
-    where = "equals the target" if ahead == 0 else f"is the target {ahead} steps later"
-    how = "" if strength > 0.999999 else f" (correlation {strength:.3f})"
-    message = f"“{column.name}” {where}{how}: a forecaster that reads it would know the answer."
-    chosen = ledger.add(
-        "leaks the target", "warning", message, about=column.name, remedies=(_IGNORE, LEAVE), count=1, apply=False
-    )
+    target = "the target" if ahead == 0 else f"the target {ahead} step{'s' if ahead > 1 else ''} later"
+    likeness = _likeness(values[ahead:], beside[: len(beside) - ahead], strength, target)
+    message = f"“{column.name}” {likeness}: a forecaster that reads it would know the answer."
+    chosen = ledger.add("leaks the target", "warning", message, about=column.name, remedies=(_IGNORE, LEAVE), count=1)
     return chosen == "ignore"
+
+
+def _steady_columns(panel: Panel, ledger: Ledger) -> tuple[set[str], set[str]]:
+    """Columns that have one value throughout, and those of them that are chosen to be ignored for that."""
+    steady = [c.name for c in panel.covariates if c.role != "static" and _never_changes(c)]
+    return set(steady), {name for name in steady if _is_dropped_as_constant(name, ledger)}
+
+
+def _never_changes(column: Covariate) -> bool:
+    known = column.values[~np.isnan(column.values)]
+    return len(known) > 0 and bool(known.min() == known.max())
+
+
+def _is_dropped_as_constant(name: str, ledger: Ledger) -> bool:
+    """Say that a column has one value throughout; whether it is chosen to be ignored for that."""
+    message = f"“{name}” has one value throughout: nothing can be learned from it."
+    return ledger.add("constant column", "note", message, about=name, remedies=(LEAVE, _IGNORE), count=1) == "ignore"
+
+
+def _likeness(target: Floats, column: Floats, strength: float, named: str) -> str:
+    """How a column resembles what it leaks, in the words that are true of it."""
+    size = min(len(target), len(column))
+    both = ~np.isnan(target[:size]) & ~np.isnan(column[:size])
+    x, y = target[:size][both], column[:size][both]
+    if (x == y).all():
+        return f"equals {named}" if named == "the target" else f"is {named}"
+    if abs(strength) < 0.999999:
+        return f"is almost the same as {named} (correlation {strength:.4f})"
+    slope = float((x * y).sum() / (x * x).sum())
+    scale = max(float(np.abs(y).max()), 1e-300)
+    if np.abs(y - slope * x).max() <= 1e-3 * scale:
+        return f"is proportional to {named} ({slope:.4g} × it)"
+    return f"is a straight line of {named} (correlation {strength:+.6f})"
 
 
 def _is_redundant(panel: Panel, column: Covariate, other: Covariate, index: int, ledger: Ledger) -> bool:
@@ -383,8 +418,8 @@ def _leak(values: Floats, column: Floats) -> tuple[int, float] | None:
         later, now = values[ahead:], column[: len(column) - ahead] if ahead else column
         size = min(len(later), len(now))
         strength = _correlation(later[:size], now[:size])
-        if strength > _ALIKE and (best is None or strength > best[1] + 1e-9):
+        if abs(strength) > _ALIKE and (best is None or abs(strength) > abs(best[1]) + 1e-9):
             best = (ahead, strength)
-    if best is not None and best[1] < 0.999999 and usual > _ALIKE and best[0] > 0:
+    if best is not None and abs(best[1]) < 0.999999 and usual > _ALIKE and best[0] > 0:
         return None  # the target resembles its own future; so does anything like it
     return best

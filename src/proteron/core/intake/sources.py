@@ -8,8 +8,10 @@ from typing import Any, Literal, Protocol
 import pyarrow as pa
 
 from proteron.core.errors import InputError
+from proteron.core.intake.across import downwards
 from proteron.core.intake.compression import unpacked
 from proteron.core.intake.delimited import Progress, read_delimited
+from proteron.core.intake.durations import with_durations
 from proteron.core.intake.limits import Limits, Source
 from proteron.core.intake.raw import RawTable, ReaderSettings
 from proteron.core.intake.structured import format_of, plain_columns, read_structured
@@ -41,12 +43,13 @@ def read_raw(
     """
     reader, limits = reader or ReaderSettings(), limits or Limits()
     if hasattr(given, "__arrow_c_stream__"):
-        return _of_frame(given, limits)
+        return with_durations(downwards(_of_frame(given, limits), reader.across))
     many: list[Any] = list(given) if isinstance(given, list | tuple) else [given]
     sources = [Source.of(each) for each in many]
     if not sources:
         raise InputError("There is no file.", field="file")
     tables = [_read_one(source, reader, limits, progress) for source in sources]
+    tables = [with_durations(downwards(table, reader.across)) for table in tables]
     if len(tables) == 1:
         return tables[0]
     combined = _append(tables, sources) if combine == "append" else _join(tables, sources, join_on)
@@ -93,7 +96,7 @@ def _append(tables: list[RawTable], sources: list[Source]) -> RawTable:
         "files": [source.name for source in sources],
         "rows_of": [t.columns.num_rows for t in tables],
     }
-    return RawTable(pa.table(columns, names=first.names), first.format, facts, notes, first.first_line)
+    return RawTable(pa.table(columns, names=first.names), first.format, facts, notes, first.first_line, first.per_line)
 
 
 def _on_end(parts: list[Any]) -> Any:

@@ -130,11 +130,23 @@ def _json_array(source: Source, reader: ReaderSettings, limits: Limits) -> RawTa
 
 
 def _from_records(records: list[dict[str, Any]], kind: str) -> RawTable:
+    records = [_flat(record) for record in records]
     names = list(dict.fromkeys(str(name) for record in records for name in record))
     if len(names) > 100_000:
         raise InputError(f"The objects have {len(names):,} different names.", field="file")
     columns = [_column([record.get(name) for record in records]) for name in names]
     return RawTable(plain_columns(pa.table(columns, names=distinct_names(names))), kind)
+
+
+def _flat(record: dict[str, Any], above: str = "", depth: int = 8) -> dict[str, Any]:
+    """A record with what lies in objects within it under dotted names."""
+    out: dict[str, Any] = {}
+    for name, value in record.items():
+        if isinstance(value, dict) and depth:
+            out |= _flat(value, f"{above}{name}.", depth - 1)
+        else:
+            out[f"{above}{name}"] = value
+    return out
 
 
 def _column(values: list[Any]) -> Any:
@@ -201,10 +213,7 @@ def _workbook(source: Source, reader: ReaderSettings, limits: Limits) -> RawTabl
         sheets = list(book.sheet_names)
         if reader.sheet is not None and reader.sheet not in sheets:
             raise InputError(f"There is no sheet “{reader.sheet}”; there are: {', '.join(sheets[:20])}.", field="sheet")
-        chosen = reader.sheet or sheets[0]
-        sheet = book.get_sheet_by_name(chosen)
-        limits.check_table(sheet.total_height, sheet.total_width)
-        rows = sheet.to_python(skip_empty_area=True)
+        chosen, rows = _sheet_rows(book, reader.sheet, sheets, limits)
     except (CalamineError, IndexError) as error:
         raise InputError(f"This workbook is broken: {str(error)[:160]}.", field="file") from error
     except BaseException as error:
@@ -212,6 +221,20 @@ def _workbook(source: Source, reader: ReaderSettings, limits: Limits) -> RawTabl
             raise InputError("This workbook is broken: it cannot be read.", field="file") from error
         raise
     return _from_sheet(rows, chosen, sheets, reader)
+
+
+def _sheet_rows(book: Any, wanted: str | None, sheets: list[str], limits: Limits) -> tuple[str, list[list[Any]]]:
+    """The sheet asked for, else the first that holds a table: two rows and two columns; and its rows."""
+    first: tuple[str, list[list[Any]]] | None = None
+    for name in [wanted] if wanted is not None else sheets:
+        sheet = book.get_sheet_by_name(name)
+        limits.check_table(sheet.total_height, sheet.total_width)
+        rows = sheet.to_python(skip_empty_area=True)
+        first = first or (name, rows)
+        if sum(sum(cell != "" for cell in row) >= 2 for row in rows) >= 2:
+            return name, rows
+    assert first is not None
+    return first
 
 
 def _from_sheet(rows: list[list[Any]], chosen: str, sheets: list[str], reader: ReaderSettings) -> RawTable:
@@ -226,4 +249,8 @@ def _from_sheet(rows: list[list[Any]], chosen: str, sheets: list[str], reader: R
         cells = [row[position] if position < len(row) else None for row in body]
         columns.append(_column([None if cell == "" else cell for cell in cells]))
     facts = {"sheet": chosen, "sheets": sheets, "header_rows": heading.rows, "skip_rows": heading.skip}
-    return RawTable(pa.table(columns, names=names), "workbook", facts, (), heading.skip + heading.rows + 1)
+    raw = RawTable(pa.table(columns, names=names), "workbook", facts, (), heading.skip + heading.rows + 1)
+    if len(sheets) == 1 or reader.sheet is not None:
+        return raw
+    others = ", ".join(f"“{name}”" for name in sheets if name != chosen)
+    return raw.noted(Note("sheets", f"Sheet “{chosen}” is read; there are also {others}.", severity="note"))

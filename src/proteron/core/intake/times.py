@@ -8,6 +8,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
+from proteron.core.intake.swapped_days import way_round
 from proteron.core.panel import Floats
 from proteron.core.timeline import Instants, Ints, to_local, to_utc
 
@@ -16,13 +17,14 @@ _CLOCK = (
     r"\s*(?P<ap>[AaPp]\.?[Mm]\.?)?)?\s*(?P<off>Z|UTC|GMT|[+-]\d{2}(?::?\d{2})?)?"
 )
 _DAY_WORD = r"(?:[A-Za-z]{2,9}\.?,?\s+)?"
-_MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
+MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
 _NTH = r"(?P<d>\d{1,2})(?:st|nd|rd|th)?"
 _NAMED = r"(?P<mon>[A-Za-z]{3,9})\.?"
 
 # name, pattern; tried in this order, the first that reads every cell is taken.
 FORMS: tuple[tuple[str, str], ...] = (
     ("ISO", rf"^(?P<y>\d{{4}})-(?P<m>\d{{1,2}})-(?P<d>\d{{1,2}}){_CLOCK}$"),
+    ("ISO", r"^(?P<y>\d{4})-(?P<m>\d{2})-(?P<d>\d{2})[T ](?P<H>\d{2})(?P<off>Z|[+-]\d{2}(?::?\d{2})?)?$"),
     ("year first", rf"^(?P<y>\d{{4}})[/.](?P<m>\d{{1,2}})[/.](?P<d>\d{{1,2}}){_CLOCK}$"),
     ("ISO week", r"^(?P<y>\d{4})-?W(?P<w>\d{2})(?:-?(?P<wd>[1-7]))?$"),
     ("quarter", r"^(?P<y>\d{4})[- /]?Q(?P<q>[1-4])$"),
@@ -37,6 +39,7 @@ FORMS: tuple[tuple[str, str], ...] = (
     ("month first", rf"^(?P<m>\d{{1,2}})[-/.](?P<d>\d{{1,2}})[-/.](?P<y>\d{{4}}|\d{{2}}){_CLOCK}$"),
     ("compact", r"^(?P<y>(?:19|20)\d{2})(?P<m>\d{2})(?P<d>\d{2})"
         r"(?:[T ]?(?P<H>\d{2})(?P<M>\d{2})(?P<S>\d{2})?(?P<off>Z)?)?$"),
+    ("year and month", r"^(?P<y>(?:19|20)\d{2})(?P<m>0[1-9]|1[0-2])(?:\.0)?$"),
     ("year", r"^(?P<y>1[5-9]\d{2}|2[01]\d{2})(?:\.0)?$"),
 )  # fmt: skip
 _EPOCHS = (("epoch s", 1e8, 1e10, 1), ("epoch ms", 1e11, 1e13, 10**3),
@@ -117,10 +120,11 @@ def _from_text(text: Any, zone: str, form: str | None, serials: bool) -> TimeRea
     if not read:
         return _numeric_text(text, present, form, serials, zone)
     best = max(range(len(read)), key=lambda i: (read[i][0], -i))
-    both = [i for i, entry in enumerate(read) if entry[1] in _SWAPPED and entry[0] == read[best][0]]
-    ambiguous = len(both) == 2 and read[best][1] in _SWAPPED
+    both = [i for i, entry in enumerate(read) if entry[1] in SWAPPED and entry[0] == read[best][0]]
+    ambiguous = len(both) == 2 and read[best][1] in SWAPPED and not _are_dotted(text, present)
     if ambiguous:
-        best = min(both, key=lambda i: _raggedness(read[i][2]))
+        chosen, ambiguous = way_round(read[both[0]][2], read[both[1]][2])
+        best = both[chosen]
     count, name, local, offset = read[best]
     if count < wanted:  # digits that are a calendar moment by chance only: counts since 1970 read all of them
         counts = _numeric_text(text, present, form, serials, zone)
@@ -136,10 +140,10 @@ def _from_text(text: Any, zone: str, form: str | None, serials: bool) -> TimeRea
     return TimeReading(instants, present & np.isnat(instants), name, naive, ambiguous, skipped)
 
 
-def _raggedness(local: Instants) -> float:
-    """How many different spacings sorted times have: the true reading of day and month has fewer."""
-    known = np.unique(local[~np.isnat(local)])
-    return float(len(np.unique(np.diff(known)))) if len(known) > 1 else 0.0
+def _are_dotted(text: Any, present: NDArray[np.bool_]) -> bool:
+    """Dots between day and month: where they are written, the day comes first."""
+    dotted = pc.match_substring_regex(text, r"^\d{1,2}\.\d{1,2}\.")
+    return bool(np.asarray(pc.fill_null(dotted, False))[present].all())
 
 
 def _assemble(parts: Any) -> tuple[Instants, Floats]:
@@ -163,7 +167,7 @@ def _assemble(parts: Any) -> tuple[Instants, Floats]:
         month = 3 * number("q", 1) - 2
     if "mon" in texts:
         names_of = pc.utf8_slice_codeunits(pc.utf8_lower(texts["mon"]), 0, 3)
-        month = np.asarray(pc.fill_null(pc.index_in(names_of, pa.array(_MONTHS)), -1)) + 1
+        month = np.asarray(pc.fill_null(pc.index_in(names_of, pa.array(MONTHS)), -1)) + 1
     day, hour, minute, second = number("d", 1), number("H", 0), number("M", 0), number("S", 0)
     if "ap" in texts:
         half = np.asarray(pc.utf8_lower(pc.utf8_slice_codeunits(texts["ap"], 0, 1)).to_numpy(zero_copy_only=False))
@@ -232,7 +236,7 @@ def _numeric_text(
     return TimeReading(read.instants, present & np.isnat(read.instants), read.form, read.naive)
 
 
-_SWAPPED = ("day first", "month first")
+SWAPPED = ("day first", "month first")
 
 
 def _readings(text: Any, present: NDArray[np.bool_], form: str | None) -> list[tuple[int, str, Instants, Floats]]:
@@ -250,7 +254,7 @@ def _readings(text: Any, present: NDArray[np.bool_], form: str | None) -> list[t
         local, offset = _assemble(parts)
         count = int((~np.isnat(local) & present).sum())
         read.append((count, name, local, offset))
-        if count == wanted and name not in _SWAPPED:
+        if count == wanted and name not in SWAPPED:
             break
     return read
 
@@ -279,9 +283,10 @@ def _from_numbers(numbers: Floats, column: Any, form: str | None, serials: bool,
 
 
 def _are_dates(numbers: Floats) -> bool:
-    """Years, or dates of eight digits."""
+    """Years, months of six digits, or dates of eight."""
     low, high = float(numbers.min()), float(numbers.max())
-    in_range = (low >= 1500 and high < 2200) or (low >= 19_000_101 and high <= 21_991_231)
+    months = low >= 190_001 and high <= 209_912 and bool(((numbers % 100 >= 1) & (numbers % 100 <= 12)).all())
+    in_range = (low >= 1500 and high < 2200) or months or (low >= 19_000_101 and high <= 21_991_231)
     return in_range and bool((numbers % 1 == 0).all())
 
 
