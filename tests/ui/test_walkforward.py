@@ -84,6 +84,26 @@ def test_a_form_keeps_signs_bounds_and_folds_away_what_is_advanced(quiet: Page, 
     assert sent["ridge"]["strength"] == 0
 
 
+def test_an_experiment_on_its_way_cannot_be_copied_yet(quiet: Page, stack: Stack) -> None:  # noqa: F811
+    """The copy of an experiment that is not there yet would be a new one, and that of the one before the wrong one."""
+    page = quiet
+    project, made = experiment(stack, "slow copy")
+    finished(stack, made)
+    held: list[Route] = []
+    page.route(f"**/api/v1/experiments/{made['id']}", lambda route: held.append(route))
+    room(page, stack, project, "walkforward")
+    copy = page.get_by_role("button", name="Copy, then vary")
+    expect(copy).to_be_disabled()
+    page.keyboard.press("r")
+    expect(page.get_by_role("heading", name="Experiment")).to_have_count(0)
+    for route in held:
+        route.continue_()
+    page.unroute(f"**/api/v1/experiments/{made['id']}")
+    expect(copy).to_be_enabled()
+    copy.click()
+    expect(page.get_by_role("combobox").filter(has_text="sliding")).to_be_visible()
+
+
 def test_nothing_is_asked_for_before_it_is_there(quiet: Page, stack: Stack) -> None:  # noqa: F811
     """No request of the room is refused: not while cells come in, not left of the first fold."""
     page, refused = quiet, []

@@ -26,6 +26,8 @@ const editing = ref(false)
 const selected = ref('')
 const hidden = ref(new Set<string>())
 const contenders = computed(() => experiment.value?.contenders ?? [])
+/** Whether what is shown is what was chosen: while another is on its way there is nothing to copy or run. */
+const there = computed(() => !!id.value && experiment.value?.id === id.value)
 
 watch(
   rows,
@@ -152,7 +154,7 @@ const missing = computed(() => {
 })
 
 watchEffect(() => {
-  roomActions.run = () => (experiment.value ? void run() : (editing.value = true))
+  roomActions.run = () => (there.value ? void run() : (editing.value ||= !id.value))
   roomActions.stop = () => void stop()
   roomActions.cutoffs = cutoffs.value
 })
@@ -247,6 +249,7 @@ onBeforeUnmount(() => {
         <button
           class="button"
           :class="{ primary: !active && experiment?.done === experiment?.cells }"
+          :disabled="!there"
           @click="editing = true"
         >
           Copy, then vary
