@@ -1,8 +1,11 @@
 """A bank of made-up files as people have them, each with what a careful person would read from it."""
 
+import io
+import zipfile
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
+from xml.sax.saxutils import escape
 
 import numpy as np
 
@@ -59,6 +62,43 @@ def series(first: str, values: list[Any], every: int = 1, delimiter: str = ",", 
     """One column of times, one of values."""
     times = moments(first, len(values), every)
     return table(header, list(zip(times, values, strict=True)), delimiter)
+
+
+def workbook(sheets: dict[str, list[tuple[Any, ...]]]) -> bytes:
+    """A workbook of plain cells, written by hand: numbers as numbers, all else as text."""
+
+    def cell(value: Any) -> str:
+        if isinstance(value, int | float):
+            return f"<c><v>{value}</v></c>"
+        return f'<c t="inlineStr"><is><t>{escape(str(value))}</t></is></c>'
+
+    space = "http://schemas.openxmlformats.org"
+    main, links = f"{space}/spreadsheetml/2006/main", f"{space}/officeDocument/2006/relationships"
+    kinds = "application/vnd.openxmlformats-officedocument.spreadsheetml"
+    numbers = range(1, len(sheets) + 1)
+    parts = {
+        "[Content_Types].xml": f'<Types xmlns="{space}/package/2006/content-types">'
+        '<Default Extension="rels" ContentType="application/vnd.openxmlformats-package.relationships+xml"/>'
+        f'<Override PartName="/xl/workbook.xml" ContentType="{kinds}.sheet.main+xml"/>'
+        + "".join(f'<Override PartName="/xl/s{n}.xml" ContentType="{kinds}.worksheet+xml"/>' for n in numbers)
+        + "</Types>",
+        "_rels/.rels": f'<Relationships xmlns="{space}/package/2006/relationships">'
+        f'<Relationship Id="r1" Type="{links}/officeDocument" Target="xl/workbook.xml"/></Relationships>',
+        "xl/workbook.xml": f'<workbook xmlns="{main}" xmlns:r="{links}"><sheets>'
+        + "".join(f'<sheet name="{escape(name)}" sheetId="{n}" r:id="r{n}"/>' for n, name in enumerate(sheets, start=1))
+        + "</sheets></workbook>",
+        "xl/_rels/workbook.xml.rels": f'<Relationships xmlns="{space}/package/2006/relationships">'
+        + "".join(f'<Relationship Id="r{n}" Type="{links}/worksheet" Target="s{n}.xml"/>' for n in numbers)
+        + "</Relationships>",
+    }  # fmt: skip
+    for n, rows in zip(numbers, sheets.values(), strict=True):
+        body = "".join(f"<row>{''.join(map(cell, row))}</row>" for row in rows)
+        parts[f"xl/s{n}.xml"] = f'<worksheet xmlns="{main}"><sheetData>{body}</sheetData></worksheet>'
+    packed = io.BytesIO()
+    with zipfile.ZipFile(packed, "w") as archive:
+        for name, text in parts.items():
+            archive.writestr(name, text)
+    return packed.getvalue()
 
 
 DAILY = amounts(120)
@@ -743,3 +783,52 @@ def twelve_firsts() -> Case:
             for m, v in zip(moments(MONTHS, 12), MONTHLY, strict=False)]  # fmt: skip
     return Case("twelve firsts, either way round", table("date,y", rows), "1 month", "2021-01-01", 12,
                 findings=("ambiguous dates",))  # fmt: skip
+
+
+SHEET = [("day", "y"), *zip(map(str, moments(DAYS, 120)), DAILY, strict=True)]
+
+
+@case
+def a_workbook() -> Case:
+    return Case("a workbook of one sheet", workbook({"data": SHEET}), "1 day", "2024-01-01", 120,
+                head=tuple(DAILY[:3]), silent=("sheets",))  # fmt: skip
+
+
+@case
+def words_before_the_data() -> Case:
+    content = workbook({"read me": [("Made by hand, see the next sheet.",)], "data": SHEET})
+    return Case("a sheet of words, then the data", content, "1 day", "2024-01-01", 120, findings=("sheets",))
+
+
+@case
+def two_tables() -> Case:
+    content = workbook({"inflow": SHEET, "other": SHEET[:10]})
+    return Case("two sheets of data", content, "1 day", "2024-01-01", 120, findings=("sheets",))
+
+
+@case
+def the_sheet_asked_for() -> Case:
+    content = workbook({"inflow": SHEET, "other": SHEET[:10]})
+    return Case("the sheet that is asked for", content, "1 day", "2024-01-01", 9, silent=("sheets",),
+                recipe={"reader": {"sheet": "other"}})  # fmt: skip
+
+
+@case
+def no_such_sheet() -> Case:
+    return Case("a sheet that is not there", workbook({"a": SHEET}), recipe={"reader": {"sheet": "b"}},
+                refusal="There is no sheet “b”; there are: a")  # fmt: skip
+
+
+@case
+def only_words() -> Case:
+    content = workbook({"read me": [("Nothing but words.",)], "and me": [("Nor here.",)]})
+    return Case("a workbook of words", content, refusal=r"This workbook file has no rows|No column reads as a time")
+
+
+@case
+def months_across_in_a_workbook() -> Case:
+    values = np.array(amounts(48, 21)).reshape(4, 12)
+    names = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
+    rows = [("year", *names), *[(2020 + i, *row) for i, row in enumerate(values.tolist())]]
+    return Case("months across in a workbook", workbook({"data": rows}), "1 month", "2020-01-01", 48, keys=("value",),
+                head=tuple(values[0, :3].tolist()))  # fmt: skip

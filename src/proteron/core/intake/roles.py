@@ -44,6 +44,7 @@ _AHEAD_WORDS = (
     "schedule",
     "forecast",
 )
+_CALENDAR_NAMES = ("hour", "week", "month", "quarter", "year", "day of week", "day_of_week", "dayofweek")
 _CODE_WORDS = ("code", "type", "class", "kind", "category", "group", "flag", "status", "zone", "id", "mode", "level")
 _KEY_WORDS = ("key", "series", "district", "station", "site", "store", "sku", "meter", "sensor", "region", "item")
 _ID_WORDS = ("id", "ids", "uuid", "rowid", "identifier")
@@ -386,7 +387,7 @@ def _category(look: _Look) -> RoleGuess:
 
 
 def _is_planned(look: _Look) -> bool:
-    return bool(_words(look.name) & set(_AHEAD_WORDS))
+    return bool(_words(look.name) & set(_AHEAD_WORDS)) or look.name.strip().lower() in _CALENDAR_NAMES
 
 
 def _alike(names: list[str]) -> bool:
