@@ -66,6 +66,7 @@ def delete_chain(path: rooms.ChainPath) -> Response:
 def list_fitted(path: shapes.DatasetPath) -> Response:
     """Fitted chains kept with this version of the dataset."""
     with services().database.session() as session:
+        get_dataset(session, path.dataset_id)
         found = [_brief(each) for each in records.fitted_chains(session, path.dataset_id)]
     return answer(rooms.FittedList(fitted=found))
 

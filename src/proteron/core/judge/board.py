@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from proteron.core.errors import SettingsError
 from proteron.core.judge.cells import FLAT_SQUARE
 from proteron.core.judge.losses import Losses, pooled
 from proteron.core.judge.metrics import METRICS
@@ -176,9 +177,12 @@ def make_board(
 
     Skill, and what is made of it, compares only points that both have. Its interval resamples the folds that have such
     points (2,000 draws, seeded; two folds at least). An entrant is best in a fold where its skill there is the highest;
-    of equals it is the one entered first.
+    of equals it is the one entered first. Raises `SettingsError` for a metric by which smaller is not better.
     """
     measure = skill_metric or skill_metric_of(metrics)
+    if measure not in METRICS or METRICS[measure].nominal is not None:
+        names = ", ".join(name for name, metric in METRICS.items() if metric.nominal is None)
+        raise SettingsError(f"Skill cannot be told by “{measure}”, but by: {names}.", field="metric")
     compared = losses[measure]
     base = compared.of(baseline)
     skills = {each.name: _skill(measure, compared.of(each.name), base, (1, 2, 3)) for each in entrants}
