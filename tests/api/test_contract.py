@@ -233,9 +233,7 @@ FILES = {
 
 
 @pytest.mark.parametrize("metric", ["vibes", "coverage_95", "flat_square"])
-def test_skill_is_told_by_what_is_better_when_smaller(
-    client: FlaskClient, judged: SimpleNamespace, metric: str
-) -> None:
+def test_skill_needs_smaller_to_be_better(client: FlaskClient, judged: SimpleNamespace, metric: str) -> None:  # noqa: F811
     refused = get(client, f"/experiments/{judged.experiment}/board?metric={metric}")
     assert is_problem(refused, 422)
     assert refused.json["field"] == "metric"
@@ -271,12 +269,9 @@ def test_choices_are_set_one_by_one_and_taken_back(client: FlaskClient, judged: 
 def test_a_name_is_used_once_and_never_blank(client: FlaskClient, judged: SimpleNamespace) -> None:  # noqa: F811
     assert is_problem(post(client, "/projects", {"name": "contract"}), 409)
     assert is_problem(post(client, "/projects", {"name": "x" * 201}), 422)
-    assert is_problem(
-        post(client, f"/projects/{judged.project}/chains", {"name": "", "stages": [{"kind": "log"}]}), 422
-    )
-    replaced = post(
-        client, f"/projects/{judged.project}/chains", {"name": "mine", "stages": [{"kind": "linear_trend"}]}
-    )
+    chains = f"/projects/{judged.project}/chains"
+    assert is_problem(post(client, chains, {"name": "", "stages": LOG}), 422)
+    replaced = post(client, chains, {"name": "mine", "stages": [{"kind": "linear_trend"}]})
     assert (replaced.status_code, replaced.json["id"]) == (201, judged.chain), "the same name again replaces it"
     saved = get(client, chains).json["saved"]
     assert [(each["name"], each["stages"][0]["kind"]) for each in saved] == [("mine", "linear_trend")]
