@@ -118,6 +118,7 @@ def test_series_that_start_late_are_flagged_at_their_own_times() -> None:
     assert (flag.key, flag.start, flag.time) == ("s1", 1, "2024-01-02T01:00:00")
     assert flags_above(scores, 1, 3.0, 25) == [], "as of the hour before"
     assert len(flags_above(scores, 1, 3.0, 26)) == 1
+    assert [scores.highest(1, until) for until in (24, 25, 26, None)] == [None, 0.0, 9.0, 9.0]
 
 
 @pytest.fixture(scope="module")

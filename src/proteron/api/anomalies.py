@@ -1,6 +1,5 @@
 """Anomalies: a scan is an experiment one step ahead; flags follow from its scores and a threshold as of the cutoff."""
 
-import numpy as np
 from flask_openapi3 import APIBlueprint
 from werkzeug.wrappers import Response
 
@@ -30,12 +29,12 @@ def scores(path: shapes.ExperimentPath, query: shapes.ScoresQuery) -> Response:
     index = series_index(found.panel, query.series)
     expected, score = found.series(index)
     axis, first = found.panel.axis, int(found.panel.starts[index])
-    raised = score[: int(found.panel.known_lengths(query.until)[index])]
-    highest = float(np.nanmax(raised)) if np.isfinite(raised).any() else None
     span = (query.start, query.stop, query.width)
     return answer(
         shapes.ScoresView(
-            expected=line(axis, first, expected, *span), score=line(axis, first, score, *span), highest=highest
+            expected=line(axis, first, expected, *span),
+            score=line(axis, first, score, *span),
+            highest=found.highest(index, query.until),
         )
     )
 

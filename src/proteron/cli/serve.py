@@ -161,9 +161,10 @@ class Supervisor:
             child = self._children.get(name)
             if child is not None and child.poll() is None:
                 child.terminate()
+        patience = time.monotonic() + 8
         for child in self._children.values():
             try:
-                child.wait(8)
+                child.wait(max(patience - time.monotonic(), 0.1))
             except subprocess.TimeoutExpired:
                 child.kill()
                 child.wait()

@@ -43,6 +43,11 @@ class Scores:
         part = slice(self.panel.offsets[index], self.panel.offsets[index + 1])
         return self.expected[part], self.score[part]
 
+    def highest(self, index: int, until: Moment | None = None) -> float | None:
+        """The highest score of one series known at `until`; None where nothing was scored by then."""
+        score = self.series(index)[1][: int(self.panel.known_lengths(until)[index])]
+        return float(np.nanmax(score)) if np.isfinite(score).any() else None
+
 
 @dataclass(frozen=True, repr=False)
 class Anomalies:

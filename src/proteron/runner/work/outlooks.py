@@ -72,7 +72,8 @@ def _make(here: "type[Here]", outlook_id: int) -> bytes:
         judging, name = Judging.parse(experiment.document), record.document["contender"]
         results = load_results(session, experiment.id, [name])
         horizon = record.document.get("horizon")
-    _, forecast = outlook(panel, judging.entry(name).contender, results, horizon, seed=judging.seed)
+    contender = judging.entry(name).contender
+    _, forecast = outlook(panel, contender, results, horizon, judging.levels, judging.seed)
     paths = forecast.paths(_PATHS, seed=judging.seed)
     arrays = {"mean": forecast.mean, "origin": np.array(forecast.origin), "paths": paths}
     arrays |= {f"lower {level}": bound for level, bound in forecast.lower.items()}

@@ -47,8 +47,11 @@ const budget = ref(1)
 let byHand = false
 const threshold = ref<number | null>(null)
 const flags = ref<Shapes['FlagsView'] | null>(null)
+/** Whatever is asked for later is what counts: an answer that was overtaken says nothing. */
+let turn = 0
 async function apply(body: { threshold?: number; budget_per_week?: number }) {
   if (!id.value || active.value) return
+  const mine = ++turn
   const params = { path: { experiment_id: id.value } }
   const answer = await fetched(() =>
     unwrap(
@@ -64,13 +67,14 @@ async function apply(body: { threshold?: number; budget_per_week?: number }) {
       }),
     ),
   )
-  if (!answer) return
+  if (!answer || mine !== turn) return
   flags.value = answer
   threshold.value = answer.threshold
 }
 watch(
   [id, () => view.series, () => experiment.value?.state],
   () => {
+    turn++
     flags.value = null
     threshold.value = null
     byHand = false

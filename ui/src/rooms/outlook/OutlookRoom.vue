@@ -90,9 +90,12 @@ const sentence = computed(() => {
   if (!each?.mean || !axis || at === undefined) return ''
   const value = each.mean[picked.value]
   if (value === null || value === undefined) return `${view.key} has no forecast: it ended before.`
-  const last = (each.levels?.length ?? 1) - 1
+  const last = (each.levels?.length ?? 0) - 1
+  const level = each.levels?.[last]
+  const mean = `On ${axis.text(at)} ${view.key} will be ${fixed(value, decimals.value)} ${view.unit}`
+  if (level === undefined) return `${mean}.`
   const range = `${fixed(each.lower?.[last]?.[picked.value], decimals.value)} and ${fixed(each.upper?.[last]?.[picked.value], decimals.value)}`
-  return `On ${axis.text(at)} ${view.key} will be ${fixed(value, decimals.value)} ${view.unit}, and with 95 % confidence between ${range} ${view.unit}.`
+  return `${mean}, and with ${fixed(level * 100, 0)} % confidence between ${range} ${view.unit}.`
 })
 
 async function make() {
