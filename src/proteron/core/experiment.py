@@ -65,7 +65,9 @@ class OutlookSettings(Settings):
 
     contender: str | None = None
     horizon: int | None = Field(None, ge=1)
-    levels: tuple[float, ...] = (0.5, 0.8, 0.95)
+    levels: tuple[Annotated[float, Field(gt=0, lt=1)], ...] | None = Field(
+        None, description="Of the ranges; empty: those that were judged."
+    )
 
 
 class AnomalySettings(Settings):
@@ -189,7 +191,8 @@ def run_experiment(
         mine = [result for result in report.results if result.cell.name == by]
         contender = experiment.entry(by).contender
         wanted = experiment.outlook
-        _, forecast = outlook(panel, contender, mine, wanted.horizon, wanted.levels, experiment.seed)
+        levels = experiment.levels if wanted.levels is None else wanted.levels
+        _, forecast = outlook(panel, contender, mine, wanted.horizon, levels, experiment.seed)
     anomalies = None
     if experiment.anomalies is not None:
         using = experiment.entry(experiment.anomalies.using).contender
