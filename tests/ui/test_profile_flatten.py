@@ -4,7 +4,7 @@ import json
 import re
 
 import numpy as np
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 from test_ui import browser_context_args, browser_type_launch_args, known_up_to, quiet, room  # noqa: F401
 
 from conftest import Stack, hourly_csv
@@ -128,6 +128,37 @@ def test_a_chain_is_built_compared_saved_kept_and_brought_back(quiet: Page, stac
         {"name": "fitted.json", "mimeType": "application/json", "buffer": json.dumps(document).encode()}
     )
     expect(page.get_by_text("broken.json is not JSON")).to_have_count(0)
+
+
+def test_a_chain_changed_faster_than_it_is_kept_loses_nothing(quiet: Page, stack: Stack) -> None:  # noqa: F811
+    """What the server says of an earlier change never stands over a later one, neither here nor there."""
+    page = quiet
+    project, _ = stack.project("fast hands", hourly_csv(np.random.default_rng(7), 400))
+    two = [{"kind": "linear_trend"}, {"kind": "z_score"}]
+    stack.ok("PATCH", f"/projects/{project}/choices", {"chain": two})
+    room(page, stack, project, "flatten")
+    items = page.get_by_role("listitem")
+    expect(items).to_have_count(2)
+    held: list[Route] = []
+    kept: list[str] = []
+    page.on("response", lambda answer: kept.append(answer.url) if answer.request.method == "PATCH" else None)
+    page.route("**/choices", lambda route: route.continue_() if held else held.append(route))
+    page.get_by_role("button", name="linear trend").first.focus()
+    page.keyboard.press("Alt+ArrowRight")
+    expect(items.nth(1)).to_contain_text("linear trend")
+    page.get_by_role("button", name="linear trend").first.focus()
+    page.keyboard.press("d")
+    expect(items).to_have_count(3)
+    assert kept == [], "the second change waits for the first"
+    with page.expect_response("**/choices"):
+        held[0].continue_()
+    expect(items).to_have_count(3)
+    page.keyboard.press("Delete")
+    expect(items).to_have_count(2)
+    stack.wait(f"/projects/{project}", lambda _: page.wait_for_timeout(20) or len(kept) == 3)
+    expect(items).to_have_count(2)
+    stored = stack.ok("GET", f"/projects/{project}")["choices"]["chain"]
+    assert [each["kind"] for each in stored] == ["z_score", "linear_trend"]
 
 
 def test_a_transform_that_does_not_fit_says_so_and_offers_one_that_does(quiet: Page, stack: Stack) -> None:  # noqa: F811

@@ -91,12 +91,19 @@ export const useProject = defineStore('project', () => {
     if (fresh && project.value?.id === id) await take(fresh, turn)
   }
 
-  async function choose(changes: Partial<Record<keyof Choices, unknown>>) {
-    if (!project.value) return
-    const params = { path: { project_id: project.value.id } }
-    const body = changes as Shapes['Choices']
-    const fresh = await unwrap(client.PATCH('/api/v1/projects/{project_id}/choices', { params, body }))
-    await take(fresh, ++asked)
+  /** Choices are written one after the other: of two that overtook each other the older would stay. */
+  let written: Promise<unknown> = Promise.resolve()
+  function choose(changes: Partial<Record<keyof Choices, unknown>>): Promise<void> {
+    const id = project.value?.id
+    const mine = written.then(async () => {
+      if (id === undefined) return
+      const params = { path: { project_id: id } }
+      const body = changes as Shapes['Choices']
+      const fresh = await unwrap(client.PATCH('/api/v1/projects/{project_id}/choices', { params, body }))
+      if (project.value?.id === id) await take(fresh, ++asked)
+    })
+    written = mine.catch(() => undefined)
+    return mine
   }
 
   async function create(name: string) {

@@ -1,6 +1,6 @@
 """Box–Cox transform with a chosen or given exponent."""
 
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
@@ -11,17 +11,19 @@ from proteron.core.panel import Floats
 from proteron.core.powers.box_cox import box_cox_lambda, likelihood_curve
 from proteron.core.timeline import Ints
 
-_ROOM = 1e3
+_ROOM, _NEAR = 1e3, 2.0
 
 
 class BoxCox(CurveStage):
     """(z^λ - 1) / λ of z = (value + offset) / geometric mean (Box & Cox 1964).
 
-    λ maximises the profile likelihood, evens out the spread of cycles (Guerrero 1993), or is given.
+    λ maximises the profile likelihood or evens out the spread of cycles (Guerrero 1993), between 0 and 1: outside,
+    what is forecast runs off; or it is given.
     Dividing by the geometric mean leaves λ as it is and keeps the inverse exact for any unit.
     """
 
     title: ClassVar[str] = "Box–Cox"
+    version: ClassVar[int] = 2
     kind: Literal["box_cox"] = "box_cox"
     needs: ClassVar[int] = 4
     exponent: float | Literal["likelihood", "guerrero"] = Field(
@@ -35,14 +37,21 @@ class BoxCox(CurveStage):
         require(values, self.needs, self.title)
         known = positive(values, self.offset, self.title, positions, calendar)
         unit = np.exp(np.log(known).mean())
-        arrays = {"unit": unit, "low": known.min() / _ROOM - self.offset, "high": known.max() * _ROOM - self.offset}
+        arrays: dict[str, Any] = {"unit": unit}
         if isinstance(self.exponent, str):
             cycle = self.period or max(calendar.axis.step.season, 2)
-            exponent = box_cox_lambda(values + self.offset, self.exponent, cycle)
+            exponent = float(np.clip(box_cox_lambda(values + self.offset, self.exponent, cycle), 0.0, 1.0))
             arrays["exponents"], arrays["likelihood"] = likelihood_curve(known)
         else:
             exponent = self.exponent
+        # Beyond 1 the curve lies flat near zero, below 0 it lies flat far up: there its tangent is taken early.
+        below, above = (_NEAR if exponent > 1 else _ROOM), (_NEAR if exponent < 0 else _ROOM)
+        arrays |= {"low": known.min() / below - self.offset, "high": known.max() * above - self.offset}
         return StageState({name: np.asarray(array) for name, array in (arrays | {"exponent": exponent}).items()})
+
+    def domain(self) -> tuple[float, float]:
+        """Values whose sum with the offset is not negative."""
+        return -self.offset, np.inf
 
     def _scaled(self, state: StageState, x: Floats) -> Floats:
         return np.maximum((x + self.offset) / state.number("unit"), 1e-300)

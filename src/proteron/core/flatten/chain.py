@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
+from itertools import takewhile
 from typing import Any, Literal
 
 import numpy as np
@@ -192,6 +193,23 @@ class FittedChain:
         steps = list(zip(self.stages, self.states_of(key), lanes, strict=False))
         for stage, state, entered in reversed(steps):
             values = stage.undo_ahead(state, values, origins, first, entered, self.calendar)
+        return values
+
+    def _transforms(self, key: str) -> list[tuple[AnyStage, StageState]]:
+        """The transforms of single values that the chain begins with, and what they learned."""
+        steps = zip(self.stages, self.states_of(key), strict=True)
+        return list(takewhile(lambda step: step[0].group == "transform", steps))
+
+    def transformed(self, key: str, values: Floats) -> Floats:
+        """Values of any shape behind the transforms that the chain begins with; as they are where it has none."""
+        for stage, state in self._transforms(key):
+            values = stage.apply(state, values, np.zeros(1, dtype=np.int64), self.calendar)
+        return values
+
+    def untransformed(self, key: str, values: Floats) -> Floats:
+        """The inverse of `transformed`, as of forecasts: never beyond what the transforms can take."""
+        for stage, state in reversed(self._transforms(key)):
+            values = stage.undo_forecast(state, values, self.calendar)
         return values
 
     def parts(self, key: str, at: Sequence[Moment] | Ints) -> dict[str, Floats]:

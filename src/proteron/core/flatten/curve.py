@@ -48,6 +48,20 @@ class CurveStage(Stage):
         curve = np.where(values < bottom, low + (values - bottom) / first, curve)
         return np.where(values > top, high + (values - top) / last, curve)
 
+    def domain(self) -> tuple[float, float]:
+        """The values that f itself can take; a forecast never leaves them."""
+        return -np.inf, np.inf
+
+    def undo_forecast(self, state: StageState, values: Floats, calendar: Calendar) -> Floats:
+        """As `undo`, clamped where the domain of f ends."""
+        return np.clip(self.undo(state, values, np.zeros(1, dtype=np.int64), calendar), *self.domain())
+
+    def undo_ahead(
+        self, state: StageState, flat: Floats, origins: Ints, first: int, inputs: Floats, calendar: Calendar
+    ) -> Floats:
+        """Forecasts back to original units, clamped where the domain of f ends."""
+        return self.undo_forecast(state, flat, calendar)
+
 
 def refuse(what: str, needed: str, wrong: Floats, positions: Ints, calendar: Calendar, remedy: str) -> UnitsError:
     """The error for values a transform cannot take: how many, the worst, the first time, and what fits."""

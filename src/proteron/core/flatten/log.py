@@ -22,6 +22,10 @@ class LogCurve(CurveStage):
     @abstractmethod
     def added(self) -> float: ...
 
+    def domain(self) -> tuple[float, float]:
+        """Values whose sum with what is added is not negative."""
+        return -self.added, np.inf
+
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
         """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
         require(values, self.needs, self.title)

@@ -98,6 +98,10 @@ class Stage(Versioned):
         ahead = origins[:, None] + np.arange(flat.shape[-1])
         return self.undo(state, flat, ahead, calendar)
 
+    def undo_forecast(self, state: StageState, values: Floats, calendar: Calendar) -> Floats:
+        """As `undo`, of forecast values of any shape whose place on the grid has no say."""
+        return self.undo(state, values, np.zeros(1, dtype=np.int64), calendar)
+
     def parts(self, state: StageState, positions: Ints, calendar: Calendar) -> dict[str, Floats]:
         """The additive parts this stage takes out at `positions`, by name; empty where there are none."""
         return {}

@@ -13,8 +13,9 @@ from proteron.core.compiled import single_blas_thread
 from proteron.core.documents import Settings, content_hash
 from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.flatten import Chain, FittedChain
-from proteron.core.forecasters.forecast import Forecast, quantile_rows
+from proteron.core.forecasters.forecast import Forecast
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
+from proteron.core.forecasters.ranges import ends_from_errors
 from proteron.core.forecasters.registry import FORECASTERS, AnyForecaster
 from proteron.core.forecasters.window_forecaster import WindowForecaster, with_plan
 from proteron.core.panel import FROM_BOTH_SIDES, Floats, Panel, require_panel
@@ -177,7 +178,9 @@ class FittedContender:
             possible = None if bounds is None else self._simulated(horizon)
         if possible is None:
             errors = self.flat_errors(horizon) if flat_errors is None else flat_errors
-            possible = self._carried(self.known, origins, flat, errors)[:, :, 0]
+            carried = self._carried(self.known, origins, flat, errors)
+            possible = carried[:, :, 0]
+            bounds = self._by_errors(self.known, origins, flat, carried, levels) if bounds is None else bounds
         return Forecast(
             self.known.axis, self.known.keys, self.until, mean[:, 0], flat[:, 0], possible, tuple(levels),
             None if bounds is None else bounds[:, :, :, 0],
@@ -187,7 +190,7 @@ class FittedContender:
         """Ends of ranges in original units around `flat` forecasts (n_series, n_origins, horizon) from each origin.
 
         (n_levels, 2, n_series, n_origins, horizon). By the forecaster's theory where it has one; else `errors` (n_rows,
-        n_series, horizon) are carried over to every origin.
+        n_series, horizon) are carried over to every origin, widened where they are few.
         """
         found = self._by_theory(panel, origins, flat, levels)
         if found is not None:
@@ -197,9 +200,22 @@ class FittedContender:
         for first in range(0, len(origins), at_once):
             some = slice(first, first + at_once)
             possible = self._carried(panel, origins[some], flat[:, some], errors)
-            for place, level in enumerate(levels):
-                for end, share in enumerate(((1 - level) / 2, (1 + level) / 2)):
-                    out[place, end][:, some] = quantile_rows(possible, share) if len(possible) else np.nan
+            out[:, :, :, some] = self._by_errors(panel, origins[some], flat[:, some], possible, levels)
+        return out
+
+    def _by_errors(
+        self, panel: Panel, origins: Ints, flat: Floats, possible: Floats, levels: Sequence[float]
+    ) -> Floats:
+        """Ranges (n_levels, 2, n_series, n_origins, horizon) of what might have been (n_rows, …), original units.
+
+        They are told in the units behind the transforms that the chain begins with, where errors are alike.
+        """
+        centre = self._undo(panel, flat, origins)
+        out = np.empty((len(levels), 2, *centre.shape))
+        for index, key in enumerate(panel.keys):
+            rows, middle = self.chain.transformed(key, possible[:, index]), self.chain.transformed(key, centre[index])
+            ends = ends_from_errors(rows, middle, levels)
+            out[:, :, index] = self.chain.untransformed(key, ends)
         return out
 
     def _carried(self, panel: Panel, origins: Ints, flat: Floats, errors: Floats) -> Floats:

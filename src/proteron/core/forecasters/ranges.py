@@ -5,6 +5,7 @@ from collections.abc import Callable, Sequence
 import numpy as np
 from scipy import special
 
+from proteron.core.forecasters.forecast import quantile_rows
 from proteron.core.panel import Floats
 
 
@@ -12,6 +13,33 @@ def normal_bounds(mean: Floats, spread: Floats, levels: Sequence[float]) -> Floa
     """Normal ranges (n_levels, 2, …) around `mean` with standard deviation `spread`, both (…)."""
     reach = [special.ndtri(0.5 + level / 2) for level in levels]
     return np.stack([np.stack([mean - z * spread, mean + z * spread]) for z in reach])
+
+
+def enough_errors(level: float) -> int:
+    """How many past errors tell both ends of a range: below the least and above the largest of n lies 2 / (n + 1)."""
+    return int(np.ceil(2 / (1 - level) - 1 - 1e-9))
+
+
+def ends_from_errors(possible: Floats, centre: Floats, levels: Sequence[float]) -> Floats:
+    """Ranges (n_levels, 2, …) of what might have been (n_rows, …) around a forecast (…), NaN where there is no error.
+
+    Quantiles where there are enough errors for the widest level; with fewer, as far to either side as Student's t with
+    so many degrees of freedom says of their root mean square: as often as the level says where errors are normal.
+    Either way the forecast lies in its own range.
+    """
+    counts = np.isfinite(possible).sum(axis=0)
+    squares = np.where(np.isfinite(possible), (possible - centre) ** 2, 0.0).sum(axis=0)
+    spread = np.sqrt(squares / np.maximum(counts, 1))
+    out = np.full((len(levels), 2, *centre.shape), np.nan)
+    enough = max(map(enough_errors, levels), default=0)
+    for place, level in enumerate(levels):
+        for end, share in enumerate(((1 - level) / 2, (1 + level) / 2)):
+            found = quantile_rows(possible, share) if len(possible) else out[place, end]
+            reach = special.stdtrit(np.maximum(counts, 1), share) * spread
+            found = np.where(counts < enough, centre + reach, found)
+            within = np.minimum if end == 0 else np.maximum
+            out[place, end] = np.where(counts > 0, within(found, centre), np.nan)
+    return out
 
 
 def prediction_variance(squares: float, count: int, spent: int) -> float:

@@ -13,9 +13,13 @@ export function useFlatten() {
   const chain = ref<Stage[]>([])
   const selected = ref(0)
   const comparing = ref(false)
+  /** Changes on their way: until the last is kept, what is kept is older than what is seen. */
+  let writing = 0
   watch(
     () => store.choices.chain,
-    (stored) => (chain.value = JSON.parse(JSON.stringify(stored ?? [])) as Stage[]),
+    (stored) => {
+      if (!writing) chain.value = JSON.parse(JSON.stringify(stored ?? [])) as Stage[]
+    },
     { immediate: true },
   )
   const where = () => (store.dataset ? { path: { dataset_id: store.dataset.id, series: view.series } } : null)
@@ -84,7 +88,9 @@ export function useFlatten() {
   async function change(next: Stage[], select = selected.value) {
     chain.value = next
     selected.value = Math.min(Math.max(select, 0), Math.max(next.length - 1, 0))
+    writing++
     await attempt(() => store.choose({ chain: next }))
+    writing--
   }
   function setStage(settings: Record<string, unknown>) {
     void change(
