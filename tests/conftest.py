@@ -93,7 +93,9 @@ class Stack:
             env=environment, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True,
         )  # fmt: skip
         assert self.process.stdout is not None
-        self.greeting = self.process.stdout.readline().strip()
+        lines = iter(self.process.stdout.readline, "")
+        # A slow first start says that it compiles before it is ready.
+        self.greeting = next((line.strip() for line in lines if "still starting" not in line), "")
 
     def ask(self, method: str, path: str, body: Any = None, raw: bytes | None = None) -> tuple[int, Any]:
         """Status and answer (JSON where it is JSON)."""

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from proteron.core.intake import Finding, Recipe, TableReading, read_panel, read_table, write_panel
     from proteron.core.judge import METRICS, Board, BoardRow, Breakdown, Fold, Folds, Losses, Report, walk_forward
     from proteron.core.leak_check import LeakCheck, leak_check
-    from proteron.core.outlook import outlook
+    from proteron.core.outlook import outlook, with_future
     from proteron.core.panel import Panel
     from proteron.core.windows import Table, WindowPlan
 
@@ -33,7 +33,7 @@ __all__ = [
     "LimitError", "Losses", "Panel", "ProteronError", "Recipe", "Report", "SettingsError", "Table", "TableReading",
     "TooShortError", "UnitsError", "UnsettledWarning", "WindowPlan", "find_anomalies", "flatten", "forecaster",
     "forecasters", "leak_check", "load_fitted", "models", "outlook", "profile", "read_panel", "read_table",
-    "run_experiment", "save_fitted", "walk_forward", "windows", "write_panel",
+    "run_experiment", "save_fitted", "walk_forward", "windows", "with_future", "write_panel",
 ]  # fmt: skip
 
 # Where each name lives; loaded at first use, so that light commands start without the compiled core.
@@ -55,7 +55,7 @@ _HOMES = {
     "intake": ("Finding", "Recipe", "TableReading", "read_panel", "read_table", "write_panel"),
     "judge": ("METRICS", "Board", "BoardRow", "Breakdown", "Fold", "Folds", "Losses", "Report", "walk_forward"),
     "leak_check": ("LeakCheck", "leak_check"),
-    "outlook": ("outlook",),
+    "outlook": ("outlook", "with_future"),
     "panel": ("Panel",),
     "windows": ("Table", "WindowPlan"),
 }

@@ -18,7 +18,7 @@ blueprint = APIBlueprint("outlook", __name__, url_prefix="/api/v1")
 @blueprint.post("/experiments/<int:experiment_id>/outlooks", responses={201: shapes.OutlookView, 422: shapes.Problem})
 def new_outlook(path: shapes.ExperimentPath, body: shapes.NewOutlook) -> Response:
     """Queue a refit of one contender on everything known; ranges come from its walk-forward errors."""
-    record = outlooks.order(services(), path.experiment_id, body.contender, body.horizon)
+    record = outlooks.order(services(), path.experiment_id, body.contender, body.horizon, body.ahead)
     return answer(shapes.OutlookView(**outlook_brief(record).model_dump()), 201)
 
 

@@ -8,6 +8,7 @@ from proteron.core.experiment import Judging
 from proteron.core.flatten.registry import AnyStage
 from proteron.core.intake import EXPORTS, Edit, Recipe
 from proteron.core.intake.recipe import OccasionSpan
+from proteron.core.outlook import Ahead
 from proteron.core.windows import WindowPlan
 
 Numbers = list[float | None]
@@ -545,7 +546,8 @@ class VerdictBody(Body):
 
 class NewOutlook(Body):
     contender: str
-    horizon: int | None = Field(None, ge=1)
+    horizon: int | None = Field(None, ge=1, description="Steps; empty: as many as were judged.")
+    ahead: Ahead = Field("given", description="How columns known ahead go on where they end too early.")
 
 
 class OutlookQuery(BaseModel):

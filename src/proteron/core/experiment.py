@@ -27,7 +27,7 @@ from proteron.core.judge import (
     expand,
     walk_forward,
 )
-from proteron.core.outlook import outlook
+from proteron.core.outlook import Ahead, outlook
 from proteron.core.panel import Panel
 from proteron.core.windows import WindowPlan
 
@@ -68,6 +68,7 @@ class OutlookSettings(Settings):
     levels: tuple[Annotated[float, Field(gt=0, lt=1)], ...] | None = Field(
         None, description="Of the ranges; empty: those that were judged."
     )
+    ahead: Ahead = Field("given", description="How columns known ahead go on where they end too early.")
 
 
 class AnomalySettings(Settings):
@@ -192,7 +193,7 @@ def run_experiment(
         contender = experiment.entry(by).contender
         wanted = experiment.outlook
         levels = experiment.levels if wanted.levels is None else wanted.levels
-        _, forecast = outlook(panel, contender, mine, wanted.horizon, levels, experiment.seed)
+        _, forecast = outlook(panel, contender, mine, wanted.horizon, levels, experiment.seed, wanted.ahead)
     anomalies = None
     if experiment.anomalies is not None:
         using = experiment.entry(experiment.anomalies.using).contender

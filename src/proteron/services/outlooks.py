@@ -5,6 +5,9 @@ import pyarrow as pa
 from numpy.typing import NDArray
 
 from proteron.core.errors import SettingsError
+from proteron.core.experiment import Judging
+from proteron.core.forecasters.ahead import require_ahead
+from proteron.core.outlook import Ahead, continued
 from proteron.core.panel import Panel
 from proteron.records import experiments as records
 from proteron.records.models import OutlookRecord
@@ -17,8 +20,13 @@ from proteron.services.resources import Resources
 Arrays = dict[str, NDArray[np.float64]]
 
 
-def order(reach: Resources, experiment_id: int, contender: str, horizon: int | None) -> OutlookRecord:
-    """Queue a refit of one contender on everything known; ranges come from its walk-forward errors."""
+def order(
+    reach: Resources, experiment_id: int, contender: str, horizon: int | None, ahead: Ahead = "given"
+) -> OutlookRecord:
+    """Queue a refit of one contender on everything known; ranges come from its walk-forward errors.
+
+    Raises `TooShortError` before anything is queued where a column that is known ahead ends too early.
+    """
     with reach.database.session() as session:
         experiment = records.get_experiment(session, experiment_id)
         judging = judging_of(experiment)
@@ -27,15 +35,21 @@ def order(reach: Resources, experiment_id: int, contender: str, horizon: int | N
             raise SettingsError(
                 f"Ranges are known for {judging.folds.horizon} steps ahead, the judged horizon.", field="horizon"
             )
+        _check_ahead(reach.panel(experiment.dataset_id), judging, contender, horizon, ahead)
         record = OutlookRecord(
             project_id=experiment.project_id, experiment_id=experiment.id, state="queued",
-            document={"contender": contender, "horizon": horizon},
+            document={"contender": contender, "horizon": horizon, "ahead": ahead},
         )  # fmt: skip
         session.add(record)
         session.flush()
         choose(session, experiment.project_id, {"outlook_id": record.id})
     reach.queue.defer_outlook(record.id)
     return record
+
+
+def _check_ahead(panel: Panel, judging: Judging, name: str, horizon: int | None, ahead: Ahead) -> None:
+    contender, horizon = judging.entry(name).contender, horizon or judging.folds.horizon
+    require_ahead(continued(panel, contender, horizon, ahead), contender.forecaster, horizon)
 
 
 def load(reach: Resources, outlook_id: int) -> tuple[OutlookRecord, Panel]:

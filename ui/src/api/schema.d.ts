@@ -1286,7 +1286,8 @@ export interface components {
          * BoxCox
          * @description (z^λ - 1) / λ of z = (value + offset) / geometric mean (Box & Cox 1964).
          *
-         *     λ maximises the profile likelihood, evens out the spread of cycles (Guerrero 1993), or is given.
+         *     λ maximises the profile likelihood or evens out the spread of cycles (Guerrero 1993), between 0 and 1: outside,
+         *     what is forecast runs off; or it is given.
          *     Dividing by the geometric mean leaves λ as it is and keeps the inverse exact for any unit.
          */
         BoxCox: {
@@ -3626,10 +3627,18 @@ export interface components {
         };
         /** NewOutlook */
         NewOutlook: {
+            /**
+             * Ahead
+             * @description How columns known ahead go on where they end too early.
+             * @default given
+             * @enum {string}
+             */
+            ahead: "given" | "hold last" | "same as last year";
             /** Contender */
             contender: string;
             /**
              * Horizon
+             * @description Steps; empty: as many as were judged.
              * @default null
              */
             horizon: number | null;

@@ -13,6 +13,7 @@ from proteron.core.compiled import single_blas_thread
 from proteron.core.documents import Settings, content_hash
 from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.flatten import Chain, FittedChain
+from proteron.core.forecasters.ahead import require_ahead
 from proteron.core.forecasters.forecast import Forecast
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
 from proteron.core.forecasters.ranges import ends_from_errors
@@ -167,14 +168,19 @@ class FittedContender:
         """Forecast from the cutoff; ranges carry over `flat_errors` (n_rows, n_series, horizon).
 
         Without them, ranges come from the forecaster's theory, or else from errors inside the learned span.
+        Raises `TooShortError` where a column that is known ahead ends before the steps that are read.
         """
         if horizon < 1:
             raise SettingsError("The horizon is at least one step.", field="horizon")
+        without = require_ahead(self.known, self.contender.forecaster, horizon)
         origins = np.array([self.until], dtype=np.int64)
         mean, flat = self.means(self.known, origins, horizon)
+        mean[without] = flat[without] = np.nan
         possible, bounds = None, None
         if flat_errors is None:
             bounds = self._by_theory(self.known, origins, flat, levels)
+            if bounds is not None:
+                bounds[:, :, without] = np.nan
             possible = None if bounds is None else self._simulated(horizon)
         if possible is None:
             errors = self.flat_errors(horizon) if flat_errors is None else flat_errors

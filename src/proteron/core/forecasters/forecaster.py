@@ -132,6 +132,11 @@ class Forecaster(Versioned):
     batched: ClassVar[bool] = False  # `learn_many` is faster than one after the other
     cost: ClassVar[float] = 1.0  # rough work per point, the mean being 1; sizes the cells
 
+    def reads_ahead(self, panel: Panel, horizon: int) -> dict[str, int]:
+        """Columns known ahead that a forecast of `horizon` steps reads, each up to how many steps after the origin."""
+        names = getattr(self, "covariates", ())
+        return {name: horizon for name in names if panel.covariate(name).role == "known_ahead"}
+
     @abstractmethod
     def learn(self, known: Panel, work: Work) -> ForecasterState:
         """Learn from a panel that ends at the cutoff; masked points are already missing."""

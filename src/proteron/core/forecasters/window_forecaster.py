@@ -76,6 +76,17 @@ class WindowForecaster(Forecaster):
         """Points up to and including the origin that its plan reads."""
         return WindowPlan.parse(state.facts["plan"]).look_back
 
+    def reads_ahead(self, panel: Panel, horizon: int) -> dict[str, int]:
+        """Columns known ahead at steps after the origin, block by block or step by step as it goes on."""
+        plan = self.resolved_plan(panel, horizon)
+        block = len(plan.horizon)
+        before = horizon - 1 if plan.recursive else (-(-horizon // block) - 1) * block
+        found: dict[str, int] = {}
+        for each in plan.covariates:
+            if max(each.at) > 0 and panel.covariate(each.column).role == "known_ahead":
+                found[each.column] = max(found.get(each.column, 0), before + max(each.at))
+        return found
+
     @property
     def most_rows(self) -> int | None:
         """Rows it can look at in all its learning; more are not cut. None: it looks at every one."""

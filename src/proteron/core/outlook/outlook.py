@@ -6,7 +6,9 @@ import numpy as np
 
 from proteron.core.errors import SettingsError
 from proteron.core.forecasters import Contender, FittedContender, Forecast
+from proteron.core.forecasters.ahead import require_ahead
 from proteron.core.judge import LEVELS, CellResult
+from proteron.core.outlook.ahead import Ahead, continued
 from proteron.core.panel import Floats, Panel, require_panel
 
 
@@ -35,10 +37,12 @@ def outlook(
     horizon: int | None = None,
     levels: Sequence[float] = LEVELS,
     seed: int = 0,
+    ahead: Ahead = "given",
 ) -> tuple[FittedContender, Forecast]:
     """Refit on everything known and forecast; `results` are the contender's walk-forward cells.
 
-    Raises `SettingsError` when the horizon lies beyond what walk-forward judged.
+    `ahead` says how columns that are known ahead go on where they end too early. Raises `SettingsError` when the
+    horizon lies beyond what walk-forward judged, `TooShortError` where such a column ends before it.
     """
     require_panel(panel)
     errors = walk_forward_errors(panel, results)
@@ -48,5 +52,7 @@ def outlook(
         raise SettingsError(
             f"Ranges are known for {judged} steps ahead, the judged horizon; {horizon} were asked.", field="horizon"
         )
+    panel = continued(panel, contender, horizon, ahead)
+    require_ahead(panel, contender.forecaster, horizon)
     fitted = contender.fit(panel, horizon=horizon, seed=seed)
     return fitted, fitted.forecast(horizon, levels, flat_errors=errors[:, :, :horizon])

@@ -71,9 +71,9 @@ def _make(here: "type[Here]", outlook_id: int) -> bytes:
         panel = here.panels.get(session, experiment.dataset_id)
         judging, name = Judging.parse(experiment.document), record.document["contender"]
         results = load_results(session, experiment.id, [name])
-        horizon = record.document.get("horizon")
+        horizon, ahead = record.document.get("horizon"), record.document.get("ahead", "given")
     contender = judging.entry(name).contender
-    _, forecast = outlook(panel, contender, results, horizon, judging.levels, judging.seed)
+    _, forecast = outlook(panel, contender, results, horizon, judging.levels, judging.seed, ahead)
     paths = forecast.paths(_PATHS, seed=judging.seed)
     arrays = {"mean": forecast.mean, "origin": np.array(forecast.origin), "paths": paths}
     arrays |= {f"lower {level}": bound for level, bound in forecast.lower.items()}

@@ -29,6 +29,14 @@ const { data: outlook } = useFetched<Shapes['OutlookView']>(
   },
 )
 const contender = ref('')
+/** How columns that are known ahead go on where they end too early. */
+const WAYS = ['given', 'hold last', 'same as last year'] as const
+const ahead = ref<(typeof WAYS)[number]>('given')
+const planned = computed(() =>
+  (store.dataset?.columns ?? [])
+    .filter((each) => each.role === 'known_ahead')
+    .map((each) => String(each.name)),
+)
 watch(
   () => outlook.value?.contender,
   (now) => (contender.value = now ?? contender.value),
@@ -106,7 +114,7 @@ async function make() {
       unwrap(
         client.POST('/api/v1/experiments/{experiment_id}/outlooks', {
           params,
-          body: { contender: contender.value, horizon: null },
+          body: { contender: contender.value, horizon: null, ahead: ahead.value },
         }),
       ),
     )
@@ -205,6 +213,12 @@ onBeforeUnmount(() => (roomActions.run = null))
           >Contender
           <select v-model="contender" class="field">
             <option v-for="each in names" :key="each.name">{{ each.name }}</option>
+          </select></label
+        >
+        <label v-if="planned.length" :title="`Beyond the data: ${planned.join(', ')}`"
+          >What lies ahead
+          <select v-model="ahead" class="field">
+            <option v-for="each in WAYS" :key="each">{{ each }}</option>
           </select></label
         >
         <div class="buttons">

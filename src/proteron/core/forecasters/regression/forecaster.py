@@ -79,6 +79,12 @@ class Regression(LocalForecaster):
         names = self.covariates or tuple(column.name for column in panel.covariates if column.role == "known_ahead")
         return [(Factor(name),) for name in names] or [(Factor("time"),)]
 
+    def reads_ahead(self, panel: Panel, horizon: int) -> dict[str, int]:
+        """Columns known ahead in any of its terms."""
+        named = {factor.name for term in self._terms(panel) for factor in term}
+        columns = (column for column in panel.covariates if column.role == "known_ahead")
+        return {column.name: horizon for column in columns if column.name in named}
+
     def outside(self, panel: Panel, index: int, first: int) -> Floats | None:
         """What is known besides the series from grid position `first` on."""
         columns, _ = design(panel, index, self._terms(panel), first)
