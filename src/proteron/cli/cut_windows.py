@@ -3,9 +3,9 @@
 import json
 from pathlib import Path
 
+from proteron.cli.read_file import Asked
 from proteron.core.errors import SettingsError
 from proteron.core.flatten import Chain
-from proteron.core.intake import read_table
 from proteron.core.leak_check import leak_check
 from proteron.core.windows import read_plan
 from proteron.core.windows.taking import Format, data_card, write_table
@@ -14,14 +14,20 @@ _ENDINGS: dict[str, Format] = {".parquet": "parquet", ".arrows": "arrow", ".csv"
 
 
 def cut_windows(
-    file: Path, plan_text: str, out: Path, shares: tuple[float, float, float] | None, card: Path | None, check: bool
-) -> str:
-    """Write the table of `file` to `out` and say what it is; a file that exists is only replaced when all went well."""
+    file: Path, plan_text: str, out: Path, shares: tuple[float, float, float] | None, card: Path | None, check: bool,
+    asked: Asked,
+) -> str:  # fmt: skip
+    """Write the table of `file` to `out` and say what it is; a file that exists is only replaced when all went well.
+
+    Findings that nobody settled are said first.
+    """
     if out.suffix not in _ENDINGS:
         raise SettingsError(f"“{out.name}” ends in none of {', '.join(_ENDINGS)}.", field="out")
     plan = read_plan(plan_text)
-    panel = read_table(file).panel
+    reading = asked.read(file)
+    panel = reading.panel
     plan.check(panel)
+    open_questions = "".join(f"! {each.id}: {each.message}\n" for each in reading.unsettled)
     said = ""
     if check:
         found = leak_check(panel, plan)
@@ -38,4 +44,4 @@ def cut_windows(
     if card is not None:
         facts = data_card(plan, panel, Chain(), panel.hash, rows)
         card.write_text(json.dumps(facts, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
-    return f"{rows:,} rows, {len(plan.names)} features, {len(plan.horizon)} targets.{said}"
+    return f"{open_questions}{rows:,} rows, {len(plan.names)} features, {len(plan.horizon)} targets.{said}"

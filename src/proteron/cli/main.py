@@ -1,4 +1,4 @@
-"""The command line: serve, worker, run, demo, doctor."""
+"""The command line: serve, worker, read, windows, run, cell, demo, doctor."""
 
 import os
 import shutil
@@ -136,9 +136,42 @@ def cell(
     typer.echo("\n".join(lines))
 
 
+FileToRead = Annotated[Path, typer.Argument(help="A table of time series: CSV, JSON lines, Parquet, Arrow, XLSX.")]
+RecipeFile = Annotated[Path | None, typer.Option(help="A recipe or account (JSON) of an earlier reading.")]
+Roles = Annotated[list[str] | None, typer.Option("--role", help="COLUMN=ROLE; may be given several times.")]
+StepText = Annotated[str | None, typer.Option("--step", help="Such as “1 hour”; inferred if not given.")]
+ZoneText = Annotated[str | None, typer.Option("--zone", help="Such as Europe/Lisbon.")]
+UnitText = Annotated[str | None, typer.Option("--unit", help="Such as m³/h.")]
+EventsText = Annotated[
+    str | None, typer.Option("--events", help="Bucket events: “1 hour” counts, “1 day sum” adds up.")
+]
+Remedies = Annotated[list[str] | None, typer.Option("--remedy", help="FINDING=REMEDY; may be given several times.")]
+
+
+@app.command()
+def read(
+    file: FileToRead,
+    out: Annotated[Path | None, typer.Option(help="The dataset: .csv, .jsonl, .parquet, .arrow or .xlsx.")] = None,
+    account: Annotated[Path | None, typer.Option(help="The account (JSON), to be replayed by --recipe.")] = None,
+    recipe: RecipeFile = None,
+    role: Roles = None,
+    step: StepText = None,
+    zone: ZoneText = None,
+    unit: UnitText = None,
+    events: EventsText = None,
+    remedy: Remedies = None,
+) -> None:
+    """Read a file as the Intake room does: say what was found and done, and write the dataset where asked."""
+    from proteron.cli.read_file import Asked, read_file
+
+    asked = Asked(recipe, tuple(role or ()), step, zone, unit, events, tuple(remedy or ()))
+    with _plain_errors():
+        typer.echo("\n".join(read_file(file, out, account, asked)))
+
+
 @app.command()
 def windows(
-    file: Annotated[Path, typer.Argument(help="A table of time series: CSV, JSON lines, Parquet, Arrow, XLSX.")],
+    file: FileToRead,
     plan: Annotated[str, typer.Option(help="The plan as text, such as “lags 1-24; mean 24; ahead 1-6”.")],
     out: Annotated[Path, typer.Option(help="The table: .parquet, .arrows, .csv or .npz.")],
     shares: Annotated[
@@ -146,12 +179,20 @@ def windows(
     ] = None,
     card: Annotated[Path | None, typer.Option(help="Also write what the table is, as JSON.")] = None,
     check: Annotated[bool, typer.Option(help="Look for leaks first; nothing is written where one is found.")] = False,
+    recipe: RecipeFile = None,
+    role: Roles = None,
+    step: StepText = None,
+    zone: ZoneText = None,
+    events: EventsText = None,
+    remedy: Remedies = None,
 ) -> None:
     """Cut the supervised table of a file of series and write it, without web or database."""
     from proteron.cli.cut_windows import cut_windows
+    from proteron.cli.read_file import Asked
 
+    asked = Asked(recipe, tuple(role or ()), step, zone, None, events, tuple(remedy or ()))
     with _plain_errors():
-        typer.echo(cut_windows(file, plan, out, shares, card, check))
+        typer.echo(cut_windows(file, plan, out, shares, card, check, asked))
 
 
 @app.command()

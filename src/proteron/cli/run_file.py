@@ -32,6 +32,8 @@ def run_file(path: Path, out: Path, workers: int | None = None) -> Outcome:
         outcome = run_experiment(experiment, path.parent, workers or os.cpu_count() or 1, tick)
         progress.update(task, description="done")
     write_outcome(experiment, outcome, out)
+    for finding in outcome.reading.unsettled:
+        console.print(f"{finding.id}: {finding.message}", style="yellow", markup=False)
     console.print(_summary(outcome))
     return outcome
 
@@ -44,7 +46,7 @@ def write_outcome(experiment: Experiment, outcome: Outcome, out: Path) -> None:
     facts = {
         "dataset": outcome.reading.panel.hash,
         "account": outcome.reading.account,
-        "findings": [f.message for f in outcome.reading.findings],
+        "findings": [f.document() for f in outcome.reading.findings],
         "failures": report.failures,
         "seed": experiment.seed,
         "outlook_by": outcome.forecast_by,

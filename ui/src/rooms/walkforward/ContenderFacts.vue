@@ -107,7 +107,7 @@ async function makeOutlook() {
     unwrap(
       client.POST('/api/v1/experiments/{experiment_id}/outlooks', {
         params,
-        body: { contender: props.contender, horizon: null },
+        body: { contender: props.contender, horizon: null, ahead: 'given' },
       }),
     ),
   )
