@@ -28,18 +28,19 @@ if TYPE_CHECKING:
 
 __version__ = "0.1.0"
 __all__ = [
-    "METRICS", "Anomalies", "Board", "BoardRow", "Breakdown", "Chain", "Contender", "Experiment", "Finding",
-    "FittedChain", "FittedContender", "Flag", "Fold", "Folds", "Forecast", "InputError", "Judging", "LeakCheck",
-    "LimitError", "Losses", "Panel", "ProteronError", "Recipe", "Report", "SettingsError", "Table", "TableReading",
-    "TooShortError", "UnitsError", "UnsettledWarning", "WindowPlan", "find_anomalies", "flatten", "forecaster",
-    "forecasters", "leak_check", "load_fitted", "models", "outlook", "profile", "read_panel", "read_table",
-    "run_experiment", "save_fitted", "walk_forward", "windows", "with_future", "write_panel",
+    "METRICS", "Anomalies", "Board", "BoardRow", "Breakdown", "Chain", "Contender", "DeclinedWarning", "Experiment",
+    "Finding", "FittedChain", "FittedContender", "Flag", "Fold", "Folds", "Forecast", "InputError", "Judging",
+    "LeakCheck", "LimitError", "Losses", "Panel", "ProteronError", "Recipe", "Report", "SettingsError", "Table",
+    "TableReading", "TooShortError", "UnitsError", "UnsettledWarning", "WindowPlan", "find_anomalies", "flatten",
+    "forecaster", "forecasters", "leak_check", "load_fitted", "models", "outlook", "profile", "read_panel",
+    "read_table", "run_experiment", "save_fitted", "walk_forward", "windows", "with_future", "write_panel",
 ]  # fmt: skip
 
 # Where each name lives; loaded at first use, so that light commands start without the compiled core.
 _HOMES = {
     "anomalies": ("Anomalies", "Flag", "find_anomalies"),
     "errors": (
+        "DeclinedWarning",
         "InputError",
         "LimitError",
         "ProteronError",

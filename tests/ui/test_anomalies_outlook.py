@@ -29,7 +29,7 @@ def planted_csv() -> str:
 
 
 @pytest.fixture(scope="module")
-def judged(stack: Stack) -> tuple[int, dict]:
+def judged(stack: Stack, demo: int) -> tuple[int, dict]:  # noqa: F811
     """A project whose experiment keeps ranges of 60 and 90 %, with a scan by the mean that is done."""
     project, dataset = stack.project("planted", planted_csv(), unit="m³/h")
     body = {"dataset_id": dataset, "name": "two", "seed": 1, "folds": {"count": 3, "horizon": 6}, "contenders": ENTRIES,

@@ -25,6 +25,10 @@ class UnsettledWarning(UserWarning):
     """Something in the data could be read in several ways, and one was taken without being chosen."""
 
 
+class DeclinedWarning(UserWarning):
+    """A series that a forecaster declined to learn from, and why: it has no forecast."""
+
+
 class SettingsError(ProteronError):
     """A setting is out of its bounds or does not fit the data."""
 

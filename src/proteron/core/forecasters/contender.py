@@ -1,5 +1,6 @@
 """A contender: a forecaster with its settings and its chain, and what it learned as of a cutoff."""
 
+import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -11,7 +12,7 @@ from pydantic import BeforeValidator
 
 from proteron.core.compiled import single_blas_thread
 from proteron.core.documents import Settings, content_hash
-from proteron.core.errors import SettingsError, TooShortError
+from proteron.core.errors import DeclinedWarning, SettingsError, TooShortError
 from proteron.core.flatten import Chain, FittedChain
 from proteron.core.forecasters.ahead import require_ahead
 from proteron.core.forecasters.forecast import Forecast
@@ -23,6 +24,7 @@ from proteron.core.panel import FROM_BOTH_SIDES, Floats, Panel, require_panel
 from proteron.core.timeline import Ints, Moment
 
 _RESIDUAL_ORIGINS = 300
+_DECLINED_SAID = 5
 _SMEARED = 60
 _PATHS = 400
 _POSSIBLE_AT_ONCE = 4_000_000
@@ -66,10 +68,15 @@ class Contender(Settings):
     ) -> "FittedContender":  # fmt: skip
         """Learn chain and forecaster from what is known at `until`; `horizon` is how far it will be asked.
 
-        Raises `TooShortError` when nothing is known, and whatever stage or forecaster finds wrong.
+        Raises `TooShortError` when nothing is known, and whatever stage or forecaster finds wrong. Warns
+        (`DeclinedWarning`) of series that the forecaster declines.
         """
         require_panel(panel)
         (fitted,) = self.fit_many([(panel, until, work or Work(horizon=horizon, seed=seed))])
+        for key, reason in list(self.forecaster.declined(fitted.state).items())[:_DECLINED_SAID]:
+            warnings.warn(
+                f"“{key}” has no forecast by {self.forecaster.title}: {reason}", DeclinedWarning, stacklevel=2
+            )
         return fitted
 
     def fit_many(self, fits: Sequence[tuple[Panel, Moment | None, Work]]) -> list["FittedContender"]:

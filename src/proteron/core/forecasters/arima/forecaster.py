@@ -11,7 +11,7 @@ from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.forecasters.arima.filters import ahead, conditional_states, level_states, states
 from proteron.core.forecasters.arima.fit import ArimaFit, Orders, differenced, fit_arima
 from proteron.core.forecasters.arima.polynomials import impulses
-from proteron.core.forecasters.arima.search import Limits, Tried, choose_orders, differences
+from proteron.core.forecasters.arima.search import Limits, Tried, choose_orders, differences, refuse_mixes
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import Learned, LocalForecaster
 from proteron.core.forecasters.noise import Noise
@@ -97,6 +97,7 @@ class Arima(LocalForecaster):
 
     def _fit(self, values: Floats, outside: Floats | None, season: int) -> tuple[ArimaFit, list[Tried]]:
         """The model whose orders are given, or the one chosen among those that what is given allows."""
+        refuse_mixes(None if outside is None else outside[: len(values)], self.covariates)
         base, free = self._base(values, season)
         if not any(free.values()):
             differences_taken = base.d + base.seasonal_d
@@ -120,9 +121,18 @@ class Arima(LocalForecaster):
                                     field="seasonal")  # fmt: skip
             period, seasonal = 1, (0, 0, 0)
         (p, _, q), (sp, _, sq) = order, seasonal
-        d, sd = _differences(values, period, order[1], seasonal[1])
+        d, sd = self._differences(values, period, order[1], seasonal[1])
         free = {"p": p is None, "q": q is None, "seasonal_p": sp is None, "seasonal_q": sq is None}
         return Orders(p or 0, d, q or 0, sp or 0, sd, sq or 0, period), free
+
+    def _differences(self, values: Floats, period: int, d: int | None, sd: int | None) -> tuple[int, int]:
+        """Plain and seasonal differences, at least one where there is to be no constant and values lie off zero.
+
+        What is not differenced and has no constant returns to zero.
+        """
+        plain, seasonal = _differences(values, period, d, sd)
+        returns = self.constant is False and d is None and plain + seasonal == 0
+        return (1, 0) if returns and _is_off_zero(values) else (plain, seasonal)
 
     def _given(self, values: Floats, orders: Orders, constant: bool, outside: Floats | None) -> ArimaFit:
         """One model whose orders are given."""
@@ -232,6 +242,12 @@ def _constant_fit(values: Floats) -> ArimaFit:
     level = float(values[np.isfinite(values)][0])
     count = int(np.isfinite(values).sum())
     return ArimaFit(Orders(), np.empty(0), np.array([level]), ("mean",), np.zeros((1, 1)), 0.0, np.nan, 2, count, 0)
+
+
+def _is_off_zero(values: Floats) -> bool:
+    """Whether values (n,) lie about a level that is not zero, by more than they spread."""
+    known = values[np.isfinite(values)]
+    return bool(abs(known.mean()) > known.std())
 
 
 def _fitted(learned: Learned, covariates: tuple[str, ...]) -> ArimaFit:

@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 import numpy as np
 
-from proteron.core.errors import ProteronError, TooShortError
+from proteron.core.errors import InputError, ProteronError, TooShortError
 from proteron.core.forecasters.arima.fit import ArimaFit, Orders, fit_arima
 from proteron.core.panel import Floats
 from proteron.core.profile.hypothesis_tests import stationarity
@@ -75,6 +75,19 @@ def differences(values: Floats, period: int) -> tuple[int, int]:
         rest = np.diff(rest)
         plain += 1
     return plain, seasonal
+
+
+def refuse_mixes(covariates: Floats | None, names: tuple[str, ...]) -> None:
+    """Raise `InputError` naming a covariate that is constant, or a mix of those before it."""
+    if covariates is None:
+        return
+    known = covariates[np.isfinite(covariates).all(axis=1)]
+    moved = known - known.mean(axis=0)
+    scaled = moved / np.maximum(np.sqrt((moved**2).sum(axis=0)), 1e-300)
+    for place, name in enumerate(names):
+        if np.linalg.matrix_rank(scaled[:, : place + 1], tol=1e-9) <= place:
+            what = "never changes" if not moved[:, place].any() else "is a mix of the columns before it"
+            raise InputError(f"“{name}” {what}, so that what it adds cannot be told: leave it out.", field="covariates")
 
 
 def choose_orders(
