@@ -210,6 +210,15 @@ def test_empty_and_oversized_uploads_keep_nothing(client: FlaskClient, applicati
     assert set(folder.iterdir()) == before
 
 
+def test_rows_of_a_sheet_with_times_across_keep_the_lines_they_stand_on(client: FlaskClient) -> None:
+    content = b"site,2021-01,2021-02,2021-03\nnorth,1.5,2.5,3.5\neast,4.5,5.5,oops\n"
+    shown = post(client, f"/uploads/{send(client, content).json['upload_id']}/preview", {}).json
+    assert (shown["rows"], shown["first_line"], shown["per_line"]) == (6, 2, 3)
+    assert shown["sample"][3] == ["east", "2021-01", "4.5"]
+    (wrong,) = [each for each in shown["findings"] if each["code"] == "mixed types"]
+    assert "in line 3: “oops”" in wrong["message"]
+
+
 def test_other_encodings_become_a_dataset_with_a_finding(client: FlaskClient, project: int) -> None:
     upload = send(client, "time;wärme\n2020-01-01;1\n2020-01-02;2\n".encode("latin-1")).json["upload_id"]
     shown = post(client, f"/uploads/{upload}/preview", {}).json

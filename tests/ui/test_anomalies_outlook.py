@@ -156,6 +156,7 @@ def test_an_outlook_tells_its_own_ranges(quiet: Page, stack: Stack, judged) -> N
     assert f"will be {cells[1]} m³/h" in sentence.inner_text()
     assert f"between {cells[4]} and {cells[5]} m³/h" in sentence.inner_text()
     expect(fact(page, "steps ahead")).to_have_text("6")
+    expect(fact(page, "ranges from")).to_have_text("3 origins, widened")
     expect(fact(page, "known up to")).to_contain_text("2024-01-30 23:00")
     shown = stack.ok("GET", f"/projects/{project}")["outlooks"][0]
     stored = stack.ok("GET", f"/outlooks/{shown['id']}")

@@ -257,7 +257,8 @@ class SeriesView(BaseModel):
 class Preview(BaseModel):
     """What uploads would become; `problem` says why they cannot become anything yet.
 
-    `sample` holds the cells of rows `sample_rows` (from 0); row 0 is line `first_line` of the file.
+    `sample` holds the cells of rows `sample_rows` (from 0); row 0 is line `first_line` of the file, and every line
+    became `per_line` rows.
     """
 
     rows: int
@@ -265,6 +266,7 @@ class Preview(BaseModel):
     facts: Document
     columns: list[ColumnView]
     first_line: int
+    per_line: int
     sample_rows: list[int]
     sample: list[list[str]]
     problem: Problem | None = None

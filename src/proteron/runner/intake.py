@@ -76,6 +76,7 @@ def look(
     rows = sorted(set(rows))
     return {
         "rows": raw.columns.num_rows, "format": raw.format, "facts": raw.facts, "first_line": raw.first_line,
+        "per_line": raw.per_line,
         "columns": [
             {"name": g.column, "role": roles[g.column], "reason": g.reason, "confidence": g.confidence,
              "given": g.column in chosen.roles, "type": str(raw.columns[g.column].type),

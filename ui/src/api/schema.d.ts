@@ -4131,7 +4131,8 @@ export interface components {
          * Preview
          * @description What uploads would become; `problem` says why they cannot become anything yet.
          *
-         *     `sample` holds the cells of rows `sample_rows` (from 0); row 0 is line `first_line` of the file.
+         *     `sample` holds the cells of rows `sample_rows` (from 0); row 0 is line `first_line` of the file, and every line
+         *     became `per_line` rows.
          */
         Preview: {
             /** Columns */
@@ -4161,6 +4162,8 @@ export interface components {
              * @default
              */
             line_key: string;
+            /** Per Line */
+            per_line: number;
             /** @default null */
             problem: components["schemas"]["Problem"] | null;
             /** Rows */

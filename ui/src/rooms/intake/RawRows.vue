@@ -60,7 +60,7 @@ watch(
             </td>
           </tr>
           <tr :data-row="row" :class="[severities.get(row), { lit: litRows.has(row) }]">
-            <td class="second">{{ row + preview.first_line }}</td>
+            <td class="second">{{ Math.floor(row / preview.per_line) + preview.first_line }}</td>
             <td v-for="(column, j) in preview.columns" :key="column.name" :class="column.role">
               {{ preview.sample[i]?.[j] }}
             </td>

@@ -85,6 +85,11 @@ const bands = computed<LaneBand[]>(() =>
     }))
     .reverse(),
 )
+/** Whether errors are too few to tell the ends of the widest range. */
+const few = computed(() => {
+  const widest = Math.max(0, ...(outlook.value?.levels ?? []))
+  return widest > 0 && (outlook.value?.errors ?? 0) < Math.ceil(2 / (1 - widest) - 1 - 1e-9)
+})
 const picked = ref(0)
 watch(
   () => outlook.value?.id,
@@ -200,12 +205,14 @@ onBeforeUnmount(() => (roomActions.run = null))
           </tr>
           <tr>
             <td>ranges from</td>
-            <td class="number">{{ outlook.errors }} origins</td>
+            <td class="number">{{ outlook.errors }} origins{{ few ? ', widened' : '' }}</td>
           </tr>
         </tbody>
       </table>
       <p class="second sentence">
-        Ranges are this contender's own walk-forward errors at each step ahead, carried through its chain.
+        Ranges are this contender's own walk-forward errors at each step ahead, carried through its chain{{
+          few ? '; so few are widened until they cover as often as they say' : ''
+        }}.
       </p>
       <span class="grow"></span>
       <template v-if="experiment">
