@@ -91,7 +91,8 @@ def preview(path: shapes.UploadPath, body: shapes.PreviewBody) -> Response:
     shape = shapes.Preview(
         rows=found["rows"], format=found["format"], facts=found["facts"], columns=found["columns"],
         first_line=found["first_line"], per_line=found["per_line"], sample_rows=found["sample_rows"],
-        sample=found["sample"], zone=_recipe(body).zone, problem=problem_of(found["problem"]) if found["problem"] else None,
+        sample=found["sample"], zone=_recipe(body).zone,
+        problem=problem_of(found["problem"]) if found["problem"] else None,
     )  # fmt: skip
     if found["reading"] is not None:
         _show_reading(shape, found["reading"], body)

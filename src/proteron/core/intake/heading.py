@@ -82,7 +82,7 @@ def _are_times_across(body: list[list[str]], typed: list[int]) -> bool:
     below = body[1] if len(body) > 1 else []
     dated = [column for column in typed if column < len(body[0]) and _is_dated(body[0][column])]
     under = [c for c in dated if c < len(below) and not _is_dated(below[c])]
-    return len(under) >= 3 and len(under) * 2 > len(typed)
+    return len(under) >= 2 and len(under) * 2 > len(typed)
 
 
 def _is_dated(cell: str) -> bool:
