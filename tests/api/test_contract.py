@@ -27,10 +27,11 @@ GONE = 987_654_321
 
 
 @pytest.fixture(scope="module")
-def judged(application) -> SimpleNamespace:  # noqa: F811
+def judged(application, request: pytest.FixtureRequest) -> SimpleNamespace:  # noqa: F811
     """A project with two versions of its data, an experiment and a scan that are done, and an outlook."""
     client = application.test_client()  # noqa: F811
-    project = post(client, "/projects", {"name": "contract"}).json["id"]
+    name = f"judged for {request.module.__name__}"
+    project = post(client, "/projects", {"name": name}).json["id"]
     upload = send(client, hourly_csv(np.random.default_rng(8), 400).encode()).json["upload_id"]
     made = post(client, f"/uploads/{upload}/dataset", {"project_id": project, "name": "d", "recipe": {"unit": "m³/h"}})
     dataset = made.json["id"]
@@ -51,8 +52,8 @@ def judged(application) -> SimpleNamespace:  # noqa: F811
     )
     chain = post(client, f"/projects/{project}/chains", {"name": "mine", "stages": [{"kind": "log"}]})
     return SimpleNamespace(
-        project=project, dataset=dataset, upload=upload, experiment=found["judge"], scan=found["scan"], panel=panel,
-        fitted=kept.json["id"], chain=chain.json["id"], reach=reach,
+        name=name, project=project, dataset=dataset, upload=upload, experiment=found["judge"], scan=found["scan"],
+        panel=panel, fitted=kept.json["id"], chain=chain.json["id"], reach=reach,
     )  # fmt: skip
 
 
@@ -267,7 +268,7 @@ def test_choices_are_set_one_by_one_and_taken_back(client: FlaskClient, judged: 
 
 
 def test_a_name_is_used_once_and_never_blank(client: FlaskClient, judged: SimpleNamespace) -> None:  # noqa: F811
-    assert is_problem(post(client, "/projects", {"name": "contract"}), 409)
+    assert is_problem(post(client, "/projects", {"name": judged.name}), 409)
     assert is_problem(post(client, "/projects", {"name": "x" * 201}), 422)
     chains = f"/projects/{judged.project}/chains"
     assert is_problem(post(client, chains, {"name": "", "stages": LOG}), 422)

@@ -157,6 +157,9 @@ def test_tests_run_where_they_can_and_say_why_where_not() -> None:
     for season, there in ((1, False), (2, True), (24, True), (25, False)):
         names = {test.name for test in run_tests(noise, season).tests}
         assert ("stable season" in names) is there, season
+    for nothing in (np.zeros(0), np.full(5, np.nan)):
+        assert run_tests(nothing, 24).tests == ()
+        assert len(run_tests(nothing, 24).refused) == 11
     few = run_tests(noise[:4], 12)
     assert few.verdict == "Too few known points to test."
     assert set(few.refused) | {test.name for test in few.tests} == {test.name for test in full.tests}

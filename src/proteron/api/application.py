@@ -1,12 +1,14 @@
 """The web application: blueprints, problems, safety headers, the built front end."""
 
+import json
+import re
 from pathlib import Path
-from urllib.parse import urlsplit
+from urllib.parse import unquote, urlsplit
 
-from flask import Flask, request, send_from_directory
-from flask_openapi3 import Info, OpenAPI
+from flask import Flask, jsonify, request, send_from_directory
+from flask_openapi3 import Info
 from sqlalchemy import text
-from werkzeug.exceptions import Forbidden, NotFound
+from werkzeug.exceptions import Forbidden, NotFound, UnprocessableEntity
 from werkzeug.wrappers import Response
 
 import proteron
@@ -25,11 +27,13 @@ from proteron.api import (
     walkforward,
     windows,
 )
+from proteron.api.document import DocumentedAPI
 from proteron.api.services import answer, services
 from proteron.records.configuration import Configuration
 from proteron.services.resources import Resources
 
 PAGE = Path(__file__).resolve().parents[3] / "ui" / "dist"
+_NO_TEXT = re.compile("[\0\ud800-\udfff]|\\\\u0000")
 _LOCAL = {"127.0.0.1", "localhost", "[::1]", "::1"}
 _POLICY = (
     "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; object-src 'none'; "
@@ -38,9 +42,9 @@ _POLICY = (
 _ROOMS = (projects, datasets, intake, profile, flatten, chains, windows, walkforward, contenders, anomalies, outlook)
 
 
-def create_application(settings: Configuration, url: str, page: Path = PAGE) -> OpenAPI:
+def create_application(settings: Configuration, url: str, page: Path = PAGE) -> DocumentedAPI:
     """Build the application; connections are opened at the first request, after forking."""
-    app = OpenAPI(
+    app = DocumentedAPI(
         "proteron",
         info=Info(title="Proteron", version=proteron.__version__),
         doc_ui=False,
@@ -59,7 +63,13 @@ def create_application(settings: Configuration, url: str, page: Path = PAGE) -> 
     for room in _ROOMS:
         app.register_api(room.blueprint)
     app.before_request(_refuse_strangers)
+    app.before_request(_refuse_what_no_text_holds)
     app.after_request(_add_headers)
+
+    @app.route("/api/openapi.json")
+    def openapi_document() -> Response:
+        """The document of this API."""
+        return jsonify(app.api_doc)
 
     @app.get("/api/v1/health", responses={200: shapes.Health})
     def health() -> Response:
@@ -97,6 +107,15 @@ def _refuse_strangers() -> None:
     origin = request.headers.get("Origin")
     if request.method not in ("GET", "HEAD", "OPTIONS") and origin and urlsplit(origin).netloc != request.host:
         raise Forbidden("Writes are accepted from Proteron's own page only.")
+
+
+def _refuse_what_no_text_holds() -> None:
+    """NUL, and halves of characters, are no text that can be stored; they are refused wherever they stand."""
+    said = unquote(request.full_path)
+    if request.is_json:
+        said += json.dumps(request.get_json(silent=True), ensure_ascii=False)
+    if _NO_TEXT.search(said):
+        raise UnprocessableEntity("Text cannot hold the character NUL or half a character.")
 
 
 def _add_headers(response: Response) -> Response:

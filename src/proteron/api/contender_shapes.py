@@ -2,14 +2,14 @@
 
 from pydantic import BaseModel, Field
 
-from proteron.api.shapes import Numbers
+from proteron.api.shapes import Numbers, Place
 
 
 class FactsQuery(BaseModel):
     contender: str
-    fold: int | None = Field(None, ge=0)
-    origin: int | None = Field(None, ge=0, description="Instead of a fold: the one that had learned by then.")
-    series: int = Field(0, ge=0)
+    fold: Place | None = Field(None, ge=0)
+    origin: Place | None = Field(None, ge=0, description="Instead of a fold: the one that had learned by then.")
+    series: Place = Field(0, ge=0)
 
 
 class TriedView(BaseModel):
@@ -72,8 +72,8 @@ class OneStepView(BaseModel):
 
 
 class SuitedQuery(BaseModel):
-    series: int = Field(0, ge=0)
-    until: int | None = None
+    series: Place = Field(0, ge=0)
+    until: Place | None = None
 
 
 class SuitedView(BaseModel):
@@ -83,10 +83,10 @@ class SuitedView(BaseModel):
 
 
 class FactsView(BaseModel):
-    fold: int
+    fold: Place
     summary: str
     seconds: float
-    series: int
+    series: Place
     memory: int | None
     bytes: int
     coefficients: list[CoefficientView]

@@ -5,7 +5,7 @@ from typing import Literal
 from pydantic import BaseModel, Field
 
 from proteron.api.profile_shapes import TestView
-from proteron.api.shapes import Body, Document, Identifier, Line, Numbers, StageList
+from proteron.api.shapes import Body, Document, Identifier, Line, Numbers, Place, StageList
 
 
 class FittedPath(BaseModel):
@@ -26,12 +26,12 @@ class FlattenBody(Body):
     """A chain as of a cutoff, over a span; `units` of the parts, `twin` the stage to compare plain and robust."""
 
     chain: StageList
-    until: int
-    start: int | None = None
-    stop: int | None = None
+    until: Place
+    start: Place | None = None
+    stop: Place | None = None
     width: int = Field(1200, ge=10, le=8000)
     units: Literal["flat", "original"] = "flat"
-    twin: int | None = Field(None, description="Place of the stage whose plain or robust twin is drawn too.")
+    twin: Place | None = Field(None, description="Place of the stage whose plain or robust twin is drawn too.")
 
 
 class PartView(BaseModel):
@@ -111,7 +111,7 @@ class ChainsView(BaseModel):
 
 
 class PresetQuery(BaseModel):
-    until: int | None = None
+    until: Place | None = None
 
 
 class SaveChainBody(Body):
@@ -122,7 +122,7 @@ class SaveChainBody(Body):
 class FitBody(Body):
     name: str = Field("", max_length=120)
     chain: StageList
-    until: int
+    until: Place
 
 
 class FittedBrief(BaseModel):
@@ -131,9 +131,9 @@ class FittedBrief(BaseModel):
     name: str
     chain: str
     hash: str
-    until: int
+    until: Place
     stages: int
-    series: int
+    series: Place
     created: str
 
 

@@ -2,7 +2,7 @@
 
 from pydantic import BaseModel, Field
 
-from proteron.api.shapes import Body, Document, Identifier, Line, Numbers, StageList
+from proteron.api.shapes import Body, Document, Identifier, Line, Numbers, Place, StageList
 
 
 class FeaturesPath(BaseModel):
@@ -12,14 +12,14 @@ class FeaturesPath(BaseModel):
 class ProfileBody(Body):
     """A series as of a cutoff; with a chain, its flattened values."""
 
-    until: int | None = None
+    until: Place | None = None
     chain: StageList = []
 
 
 class LevelBody(ProfileBody):
     window: int | None = Field(None, ge=2, le=1_000_000, description="Points; nothing: one longer season.")
-    start: int | None = None
-    stop: int | None = None
+    start: Place | None = None
+    stop: Place | None = None
 
 
 class CyclesBody(ProfileBody):
@@ -27,22 +27,22 @@ class CyclesBody(ProfileBody):
 
 
 class ShapeBody(ProfileBody):
-    lags: list[int] = Field([], max_length=6, description="Lags of the lag plots; nothing: 1 and the seasons.")
+    lags: list[Place] = Field([], max_length=6, description="Lags of the lag plots; nothing: 1 and the seasons.")
 
 
 class OverlayBody(ProfileBody):
     """What to lay over the series: another series by its number, or a column by its name."""
 
-    series: int | None = None
+    series: Place | None = None
     column: str | None = None
     standardised: bool = False
-    start: int | None = None
-    stop: int | None = None
+    start: Place | None = None
+    stop: Place | None = None
     width: int = Field(1200, ge=10, le=8000)
 
 
 class BreakBody(ProfileBody):
-    at: int = Field(description="Grid position of the first point after the break.")
+    at: Place = Field(description="Grid position of the first point after the break.")
 
 
 class TestView(BaseModel):
@@ -150,7 +150,7 @@ class MemoryView(BaseModel):
 
 
 class LagPlot(BaseModel):
-    lag: int
+    lag: Place
     earlier: list[float]
     later: list[float]
     correlation: float | None
@@ -201,7 +201,7 @@ class OverlayView(BaseModel):
 class FeatureRow(BaseModel):
     """One series of a panel in numbers; null where a number is undefined."""
 
-    position: int
+    position: Place
     key: str
     spark: Numbers
     points: int
@@ -233,7 +233,7 @@ class FeaturesView(BaseModel):
     """The features of a panel as of `until`; partial while they are computed."""
 
     state: str
-    until: int
+    until: Place
     done: int
     of: int
     reason: str | None
@@ -241,8 +241,8 @@ class FeaturesView(BaseModel):
 
 
 class FeaturesBody(Body):
-    until: int = Field(ge=1)
+    until: Place = Field(ge=1)
 
 
 class FeaturesQuery(BaseModel):
-    until: int | None = None
+    until: Place | None = None

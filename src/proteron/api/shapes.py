@@ -18,7 +18,9 @@ Document = dict[str, Any]
 StageList = Annotated[list[Document], Field(max_length=40)]
 
 
-Identifier = Annotated[int, Field(ge=0, lt=2**53)]  # what both PostgreSQL and JavaScript can hold
+# What both PostgreSQL and JavaScript can hold.
+Identifier = Annotated[int, Field(ge=0, lt=2**53)]
+Place = Annotated[int, Field(ge=-(2**53), le=2**53)]  # on a grid, in a table, of a fold; negative: before the first
 
 
 class Body(BaseModel):
@@ -53,7 +55,7 @@ class DatasetPath(BaseModel):
 
 class SeriesPath(BaseModel):
     dataset_id: Identifier
-    series: int = Field(ge=0)
+    series: Place = Field(ge=0)
 
 
 class UploadPath(BaseModel):
@@ -75,8 +77,8 @@ class FlagPath(BaseModel):
 class SpanQuery(BaseModel):
     """A span of grid positions and how many pixel columns it is drawn in."""
 
-    start: int | None = None
-    stop: int | None = None
+    start: Place | None = None
+    stop: Place | None = None
     width: int = Field(1200, ge=10, le=8000)
 
 
@@ -105,7 +107,7 @@ class DatasetBrief(BaseModel):
     id: int
     version: int
     parent_id: int | None
-    series: int
+    series: Place
     points: int
     done: str
     name: str
@@ -193,8 +195,8 @@ class Reading(Body):
 class PreviewBody(Reading):
     project_id: Identifier | None = None
     series: str | None = Field(None, description="The series whose line is wanted; the first if not given.")
-    start: int | None = Field(None, description="First grid position of the line; empty: the whole series.")
-    stop: int | None = None
+    start: Place | None = Field(None, description="First grid position of the line; empty: the whole series.")
+    stop: Place | None = None
 
 
 class NewDataset(Reading):
@@ -219,8 +221,8 @@ class RemedyView(BaseModel):
 
 class SpanView(BaseModel):
     key: str
-    start: int
-    stop: int
+    start: Place
+    stop: Place
 
 
 class FindingView(BaseModel):
@@ -244,7 +246,7 @@ class SeriesView(BaseModel):
     key: str
     filled: int
     last_value: float | None
-    start: int
+    start: Place
     length: int
     missing: int
     first: float
@@ -330,8 +332,8 @@ class ExportQuery(BaseModel):
 
 
 class MaskView(BaseModel):
-    start: int
-    stop: int
+    start: Place
+    stop: Place
     reason: str
     learning: bool
     scoring: bool
@@ -340,8 +342,8 @@ class MaskView(BaseModel):
 
 class OccasionView(BaseModel):
     name: str
-    start: int
-    stop: int
+    start: Place
+    stop: Place
 
 
 class Grid(BaseModel):
@@ -400,7 +402,7 @@ class FailureView(BaseModel):
     """Why there is no forecast: a cell that failed, or a series that was declined in it; folds from 0."""
 
     contender: str
-    fold: int
+    fold: Place
     reason: str
     series: str | None
 
@@ -473,14 +475,14 @@ class BoardView(BaseModel):
 
 
 class ForecastsBody(Body):
-    series: int = Field(ge=0)
-    origin: int = Field(ge=0)
+    series: Place = Field(ge=0)
+    origin: Place = Field(ge=0)
     contenders: list[str] | None = None
 
 
 class ForecastView(BaseModel):
     contender: str
-    fold: int
+    fold: Place
     stored: bool
     times: list[float]
     mean: Numbers
@@ -491,9 +493,9 @@ class ForecastView(BaseModel):
 
 
 class ForecastsView(BaseModel):
-    origin: int
+    origin: Place
     time: float
-    fold: int | None = Field(None, description="The fold that had learned by then, from 0.")
+    fold: Place | None = Field(None, description="The fold that had learned by then, from 0.")
     forecasts: list[ForecastView]
     note: str = ""
 
@@ -504,8 +506,8 @@ class NewScan(Body):
 
 
 class ScoresQuery(SpanQuery):
-    series: int = Field(0, ge=0)
-    until: int | None = Field(None, ge=0, description="Up to where the highest score is looked for; empty: all.")
+    series: Place = Field(0, ge=0)
+    until: Place | None = Field(None, ge=0, description="Up to where the highest score is looked for; empty: all.")
 
 
 class ScoresView(BaseModel):
@@ -515,17 +517,17 @@ class ScoresView(BaseModel):
 
 
 class ThresholdBody(Body):
-    series: int = Field(ge=0)
+    series: Place = Field(ge=0)
     threshold: float | None = Field(None, gt=0)
     budget_per_week: float | None = Field(None, gt=0)
-    until: int | None = Field(None, ge=0, description="What a budget's threshold may be learned from; empty: all.")
+    until: Place | None = Field(None, ge=0, description="What a budget's threshold may be learned from; empty: all.")
 
 
 class FlagView(BaseModel):
     id: int
-    series: int
-    start: int
-    stop: int
+    series: Place
+    start: Place
+    stop: Place
     time: float
     score: float
     kind: str
@@ -539,7 +541,7 @@ class FlagsView(BaseModel):
 
 
 class FlagsQuery(BaseModel):
-    series: int | None = None
+    series: Place | None = None
 
 
 class VerdictBody(Body):
@@ -553,11 +555,11 @@ class NewOutlook(Body):
 
 
 class OutlookQuery(BaseModel):
-    series: int = Field(0, ge=0)
+    series: Place = Field(0, ge=0)
 
 
 class OutlookView(OutlookBrief):
-    origin: int | None = None
+    origin: Place | None = None
     times: list[float] = []
     mean: Numbers = []
     levels: list[float] = []

@@ -5,7 +5,7 @@ from typing import Any, Self
 
 from pydantic import BaseModel, Field, model_validator
 
-from proteron.api.shapes import Body, Document, Numbers, StageList
+from proteron.api.shapes import Body, Document, Numbers, Place, StageList
 from proteron.core.windows import WindowPlan
 
 
@@ -24,8 +24,8 @@ class PlanBody(Body):
 class TableBody(PlanBody):
     """Which table: of one series or all, with the chain as fitted at `until`."""
 
-    until: int | None = None
-    series: int | None = None
+    until: Place | None = None
+    series: Place | None = None
 
 
 class Sorting(Body):
@@ -47,9 +47,9 @@ class WindowsBody(TableBody):
     `span` (series, first, last position) asks for values there.
     """
 
-    offset: int | None = Field(0, ge=0)
-    limit: int = Field(100, ge=0, le=2000)
-    find: int | None = None
+    offset: Place | None = Field(0, ge=0)
+    limit: Place = Field(100, ge=0, le=2000)
+    find: Place | None = None
     sort: Sorting | None = None
     where: list[Between] = Field([], max_length=20)
     span: tuple[int, int, int] | None = None
@@ -62,13 +62,13 @@ class TakeBody(TableBody):
 
 
 class ColumnFactsBody(TableBody):
-    target: int = Field(0, ge=0)
+    target: Place = Field(0, ge=0)
 
 
 class LeftOutBody(TableBody):
     reason: str | None = None
-    offset: int = Field(0, ge=0)
-    limit: int = Field(100, ge=0, le=2000)
+    offset: Place = Field(0, ge=0)
+    limit: Place = Field(100, ge=0, le=2000)
 
 
 class SourceView(BaseModel):
@@ -111,7 +111,7 @@ class WindowsView(BaseModel):
     sources: list[SourceView]
     look_back: int
     dropped: dict[str, int]
-    offset: int
+    offset: Place
     positions: list[int]
     times: list[float]
     series: list[int]
@@ -149,7 +149,7 @@ class LeftOutView(BaseModel):
     reasons: list[str]
     keys: list[str]
     counts: list[list[int]]
-    offset: int
+    offset: Place
     positions: list[int]
     times: list[float]
     series: list[int]
@@ -164,8 +164,8 @@ class PlanPresetView(BaseModel):
 
 
 class PlanPresetsBody(Body):
-    series: int = 0
-    until: int | None = None
+    series: Place = 0
+    until: Place | None = None
     horizon: list[int] = Field([1], min_length=1, max_length=2000)
 
 

@@ -60,7 +60,7 @@ def breusch_pagan(x: ArrayLike, columns: ArrayLike | None = None, studentised: b
     """
     values = np.asarray(x, dtype=np.float64).ravel()
     at = np.arange(len(values), dtype=np.float64)[:, None] if columns is None else np.asarray(columns, dtype=np.float64)
-    at = at.reshape(len(values), -1)
+    at = at if at.ndim == 2 else at.reshape(len(values), -1)
     present = np.isfinite(values) & np.isfinite(at).all(axis=1)
     at = at[present]
     values = known_values(values[present], at.shape[1] + 6, "The test of spread")

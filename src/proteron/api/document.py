@@ -1,0 +1,70 @@
+"""The API's own document, made true: problems as they are sent, files and streams with their kinds, tags by room."""
+
+from typing import Any
+
+from flask_openapi3 import OpenAPI
+
+from proteron.core.intake import EXPORTS
+
+_PROBLEM = {"$ref": "#/components/schemas/Problem"}
+_PROBLEM_CONTENT = {"application/problem+json": {"schema": _PROBLEM}}
+_TABLES = ("application/vnd.apache.arrow.stream", "application/vnd.apache.parquet", "application/x-npz", "text/csv")
+_DATASET, _FITTED = "/api/v1/datasets/{dataset_id}", "/api/v1/fitted-chains/{fitted_id}"
+# Operations that answer with a file or a stream: their media types.
+FILES: dict[str, tuple[str, ...]] = {
+    f"{_DATASET}/account.json": ("application/json",),
+    f"{_DATASET}/data.csv": ("text/csv",),
+    f"{_DATASET}/export": tuple(sorted({each.media_type.partition(";")[0] for each in EXPORTS.values()})),
+    f"{_DATASET}/fitted-chains/{{fitted_id}}/flat.csv": ("text/csv",),
+    f"{_DATASET}/windows/card": ("application/json",),
+    f"{_DATASET}/windows/table": _TABLES,
+    f"{_FITTED}.json": ("application/json",),
+    "/api/v1/experiments/{experiment_id}/experiment.toml": ("application/toml",),
+    "/api/v1/outlooks/{outlook_id}/table.csv": ("text/csv",),
+    "/api/v1/projects/{project_id}/events": ("text/event-stream",),
+}
+ROOMS = {
+    "projects": "Projects, their choices, and what is told of them", "datasets": "Datasets and their versions",
+    "intake": "What is brought, looked at and read", "profile": "What a series is, as of a cutoff",
+    "flatten": "Chains of reversible stages", "chains": "Chains that are kept", "windows": "Supervised tables",
+    "walkforward": "Experiments and their boards", "contenders": "What suits, and what was learned",
+    "anomalies": "Scans, scores and flags", "outlook": "Final forecasts", "server": "The server itself",
+}  # fmt: skip
+
+
+class DocumentedAPI(OpenAPI):
+    """The application whose document says what it does."""
+
+    def generate_spec_json(self) -> None:
+        """Write the document, then bring it to what is really answered."""
+        super().generate_spec_json()  # type: ignore[no-untyped-call]
+        make_true(self.spec_json)
+
+
+def make_true(document: dict[str, Any]) -> None:
+    """Problems in their own media type, one for 422; every operation with its success, and a tag of its room."""
+    for path, operations in document["paths"].items():
+        for operation in operations.values():
+            responses = operation["responses"]
+            for status in list(responses):
+                if status[0] in "45":
+                    responses[status]["content"] = _PROBLEM_CONTENT
+            responses["default"] = {"description": "Any other problem", "content": _PROBLEM_CONTENT}
+            if path in FILES:
+                kinds = {kind: {"schema": _schema_of(kind)} for kind in FILES[path]}
+                responses["200"] = {"description": "The file" if "events" not in path else "Events", "content": kinds}
+            room = operation["operationId"].partition("_")[0]
+            operation["tags"] = [room if room in ROOMS else "server"]
+    upload = document["paths"]["/api/v1/uploads"]["post"]
+    upload["requestBody"] = {
+        "description": "The file itself.", "required": True,
+        "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}},
+    }  # fmt: skip
+    document["tags"] = [{"name": name, "description": text} for name, text in ROOMS.items()]
+
+
+def _schema_of(kind: str) -> dict[str, Any]:
+    """JSON is an object, text is text, all else bytes."""
+    if kind == "application/json":
+        return {"type": "object"}
+    return {"type": "string"} if kind.startswith("text/") else {"type": "string", "format": "binary"}
