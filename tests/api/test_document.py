@@ -86,6 +86,23 @@ def test_what_no_text_can_hold_is_refused_wherever_it_stands(client, name: str) 
     assert whole.status_code in (201, 409)
 
 
+@pytest.mark.parametrize(
+    ("path", "body"),
+    [
+        ("/datasets/{0}/windows/columns", {"target": -1, "plan": {}}), ("/datasets/{0}/windows", {"offset": -1, "plan": {}}),
+        ("/datasets/{0}/windows", {"limit": 2001, "plan": {}}), ("/datasets/{0}/features", {"until": 0}),
+        ("/datasets/{0}/features", {"until": 2**80}), ("/datasets/{0}/series/0/profile", {"until": -(2**80)}),
+    ],
+)  # fmt: skip
+def test_numbers_keep_their_bounds(client, judged, path: str, body: dict) -> None:  # type: ignore[no-untyped-def] # noqa: F811
+    answer = client.post("/api/v1" + path.format(judged.dataset), json=body, base_url="http://127.0.0.1:8765")
+    assert answer.status_code == 422
+    assert answer.json["field"] == next(iter(body))
+    nothing = client.post(f"/api/v1/datasets/{judged.dataset}/series/0/profile", json={"until": -5},
+                          base_url="http://127.0.0.1:8765")  # fmt: skip
+    assert (nothing.status_code, nothing.json["known"]) == (200, 0)
+
+
 @pytest.mark.parametrize("path", ["/api/openapi.json"])
 def test_the_document_is_served(client, path: str) -> None:  # type: ignore[no-untyped-def] # noqa: F811
     served = client.get(path, base_url="http://127.0.0.1:8765")

@@ -27,9 +27,10 @@ def test_a_profile_knows_nothing_beyond_the_cutoff(client: FlaskClient, project:
     for number, future in enumerate((0.0, 1e6)):
         values = np.where(np.arange(400) < 300, known, known + future)
         times = np.datetime_as_string(np.datetime64("2024-01-01T00", "s") + np.arange(400) * np.timedelta64(3600, "s"))
-        rows = "\n".join(f"{t}Z,{v:.6f},{v * 2:.6f}" for t, v in zip(times, values, strict=True))
-        upload = send(client, ("time,value,twice\n" + rows).encode()).json["upload_id"]
-        recipe = {"columns": {"twice": {"role": "observed"}}}
+        beside = known * 2 + 9 * np.random.default_rng(5).normal(size=400)
+        rows = "\n".join(f"{t}Z,{v:.6f},{b:.6f}" for t, v, b in zip(times, values, beside, strict=True))
+        upload = send(client, ("time,value,beside\n" + rows).encode()).json["upload_id"]
+        recipe = {"roles": {"beside": "observed"}}
         body = {"project_id": project, "name": f"d{number}", "recipe": recipe}
         made = post(client, f"/uploads/{upload}/dataset", body)
         if made.status_code != 201:

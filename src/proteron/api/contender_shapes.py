@@ -2,14 +2,14 @@
 
 from pydantic import BaseModel, Field
 
-from proteron.api.shapes import Numbers, Place
+from proteron.api.shapes import Index, Numbers, Place
 
 
 class FactsQuery(BaseModel):
     contender: str
-    fold: Place | None = Field(None, ge=0)
-    origin: Place | None = Field(None, ge=0, description="Instead of a fold: the one that had learned by then.")
-    series: Place = Field(0, ge=0)
+    fold: Index | None = Field(None)
+    origin: Index | None = Field(None, description="Instead of a fold: the one that had learned by then.")
+    series: Index = Field(0)
 
 
 class TriedView(BaseModel):
@@ -72,7 +72,7 @@ class OneStepView(BaseModel):
 
 
 class SuitedQuery(BaseModel):
-    series: Place = Field(0, ge=0)
+    series: Index = Field(0)
     until: Place | None = None
 
 

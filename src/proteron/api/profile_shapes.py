@@ -241,7 +241,7 @@ class FeaturesView(BaseModel):
 
 
 class FeaturesBody(Body):
-    until: Place = Field(ge=1)
+    until: int = Field(ge=1, le=2**53)
 
 
 class FeaturesQuery(BaseModel):

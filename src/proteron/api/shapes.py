@@ -20,6 +20,7 @@ StageList = Annotated[list[Document], Field(max_length=40)]
 
 # What both PostgreSQL and JavaScript can hold.
 Identifier = Annotated[int, Field(ge=0, lt=2**53)]
+Index = Annotated[int, Field(ge=0, le=2**53)]  # of a series, a fold, a target, from 0
 Place = Annotated[int, Field(ge=-(2**53), le=2**53)]  # on a grid, in a table, of a fold; negative: before the first
 
 
@@ -55,7 +56,7 @@ class DatasetPath(BaseModel):
 
 class SeriesPath(BaseModel):
     dataset_id: Identifier
-    series: Place = Field(ge=0)
+    series: Index
 
 
 class UploadPath(BaseModel):
@@ -475,8 +476,8 @@ class BoardView(BaseModel):
 
 
 class ForecastsBody(Body):
-    series: Place = Field(ge=0)
-    origin: Place = Field(ge=0)
+    series: Index
+    origin: Index
     contenders: list[str] | None = None
 
 
@@ -506,8 +507,8 @@ class NewScan(Body):
 
 
 class ScoresQuery(SpanQuery):
-    series: Place = Field(0, ge=0)
-    until: Place | None = Field(None, ge=0, description="Up to where the highest score is looked for; empty: all.")
+    series: Index = Field(0)
+    until: Index | None = Field(None, description="Up to where the highest score is looked for; empty: all.")
 
 
 class ScoresView(BaseModel):
@@ -517,10 +518,10 @@ class ScoresView(BaseModel):
 
 
 class ThresholdBody(Body):
-    series: Place = Field(ge=0)
+    series: Index
     threshold: float | None = Field(None, gt=0)
     budget_per_week: float | None = Field(None, gt=0)
-    until: Place | None = Field(None, ge=0, description="What a budget's threshold may be learned from; empty: all.")
+    until: Index | None = Field(None, description="What a budget's threshold may be learned from; empty: all.")
 
 
 class FlagView(BaseModel):
@@ -555,7 +556,7 @@ class NewOutlook(Body):
 
 
 class OutlookQuery(BaseModel):
-    series: Place = Field(0, ge=0)
+    series: Index = Field(0)
 
 
 class OutlookView(OutlookBrief):

@@ -5,7 +5,7 @@ from typing import Any, Self
 
 from pydantic import BaseModel, Field, model_validator
 
-from proteron.api.shapes import Body, Document, Numbers, Place, StageList
+from proteron.api.shapes import Body, Document, Index, Numbers, Place, StageList
 from proteron.core.windows import WindowPlan
 
 
@@ -47,8 +47,8 @@ class WindowsBody(TableBody):
     `span` (series, first, last position) asks for values there.
     """
 
-    offset: Place | None = Field(0, ge=0)
-    limit: Place = Field(100, ge=0, le=2000)
+    offset: Index | None = Field(0)
+    limit: int = Field(100, ge=0, le=2000)
     find: Place | None = None
     sort: Sorting | None = None
     where: list[Between] = Field([], max_length=20)
@@ -62,13 +62,13 @@ class TakeBody(TableBody):
 
 
 class ColumnFactsBody(TableBody):
-    target: Place = Field(0, ge=0)
+    target: Index = Field(0)
 
 
 class LeftOutBody(TableBody):
     reason: str | None = None
-    offset: Place = Field(0, ge=0)
-    limit: Place = Field(100, ge=0, le=2000)
+    offset: Index = Field(0)
+    limit: int = Field(100, ge=0, le=2000)
 
 
 class SourceView(BaseModel):

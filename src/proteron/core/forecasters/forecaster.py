@@ -134,8 +134,9 @@ class Forecaster(Versioned):
 
     def reads_ahead(self, panel: Panel, horizon: int) -> dict[str, int]:
         """Columns known ahead that a forecast of `horizon` steps reads, each up to how many steps after the origin."""
-        names = getattr(self, "covariates", ())
-        return {name: horizon for name in names if panel.covariate(name).role == "known_ahead"}
+        names = set(getattr(self, "covariates", ()))
+        ahead = (column.name for column in panel.covariates if column.role == "known_ahead")
+        return {name: horizon for name in ahead if name in names}
 
     @abstractmethod
     def learn(self, known: Panel, work: Work) -> ForecasterState:
