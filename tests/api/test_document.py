@@ -91,6 +91,7 @@ def test_what_no_text_can_hold_is_refused_wherever_it_stands(client, name: str) 
     [
         ("/datasets/{0}/windows/columns", {"target": -1, "plan": {}}),
         ("/datasets/{0}/windows", {"offset": -1, "plan": {}}),
+        ("/datasets/{0}/leak-check", {"seed": -1, "plan": {}}),
         ("/datasets/{0}/windows", {"limit": 2001, "plan": {}}), ("/datasets/{0}/features", {"until": 0}),
         ("/datasets/{0}/features", {"until": 2**80}), ("/datasets/{0}/series/0/profile", {"until": -(2**80)}),
     ],

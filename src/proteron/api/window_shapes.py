@@ -175,7 +175,7 @@ class PlanPresetsView(BaseModel):
 
 class LeakBody(PlanBody):
     origins: int = Field(12, ge=1, le=200)
-    seed: int = 0
+    seed: int = Field(0, ge=0, le=2**53)
 
 
 class LeakView(BaseModel):
