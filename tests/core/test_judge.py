@@ -102,6 +102,7 @@ def test_the_board_equals_a_plain_recomputation(report, hourly: Panel) -> None:
     expected = 1 - rows["last"]["rmse"] / rows["naive"]["rmse"]
     assert rows["last"]["skill"] == pytest.approx(expected)
     assert rows["naive"]["skill"] == 0
+    assert [row["contender"] for row in report.board if row["baseline"]] == ["naive"]
     assert rows["ridge"]["skill_low"] < rows["ridge"]["skill"] < rows["ridge"]["skill_high"]
     assert rows["ridge"]["flat_rmse"] is not None
     assert rows["last"]["flat_rmse"] is None
