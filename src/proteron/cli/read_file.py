@@ -4,11 +4,11 @@ import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args
 
 from proteron.core.errors import InputError, SettingsError
 from proteron.core.intake import EXPORTS, Recipe, TableReading, read_table, write_panel
-from proteron.core.intake.roles import ROLES
+from proteron.core.intake.recipe import Aggregate
 
 
 @dataclass(frozen=True)
@@ -30,9 +30,6 @@ class Asked:
             document["events"] = {**(document.get("events") or {}), **_events(self.events)}
         document["remedies"] = {**document.get("remedies", {}), **_pairs(self.remedies, "remedy")}
         roles = _pairs(self.roles, "role")
-        wrong = next((role for role in roles.values() if role not in ROLES), None)
-        if wrong is not None:
-            raise SettingsError(f"“{wrong}” is not a role; there are: {', '.join(ROLES)}.", field="role")
         recipe = Recipe.parse(document)
         return read_table(file, roles or None, self.step, self.zone, self.unit, recipe=recipe)  # type: ignore[arg-type]
 
@@ -66,8 +63,7 @@ def _pairs(given: Sequence[str], what: str) -> dict[str, str]:
 def _events(text: str) -> Mapping[str, str]:
     """“1 hour” or “1 hour sum”: the step that events are bucketed to, and how."""
     words = text.split()
-    ways = ("sum", "mean", "min", "max", "first", "last", "count", "distinct")
-    if words and words[-1] in ways:
+    if words and words[-1] in get_args(Aggregate):
         return {"step": " ".join(words[:-1]), "aggregate": words[-1]}
     return {"step": text}
 

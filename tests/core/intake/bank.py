@@ -832,3 +832,12 @@ def months_across_in_a_workbook() -> Case:
     rows = [("year", *names), *[(2020 + i, *row) for i, row in enumerate(values.tolist())]]
     return Case("months across in a workbook", workbook({"data": rows}), "1 month", "2020-01-01", 48, keys=("value",),
                 head=tuple(values[0, :3].tolist()))  # fmt: skip
+
+
+@case
+def clocks_of_twelve_hours_and_a_total() -> Case:
+    rows = [(str(t)[:10], t.item().strftime("%I:%M %p"), v) for t, v in
+            zip(moments("2024-01-01T00:00", 120, 60), DAILY, strict=True)]  # fmt: skip
+    content = table("date,clock,y", rows) + f"Total,,{sum(DAILY):.2f}\n".encode()
+    return Case("a date, a clock of twelve hours and a total", content, "1 hour", "2024-01-01", 120,
+                roles={"date": "time", "clock": "time"}, findings=("totals row",))  # fmt: skip

@@ -32,11 +32,11 @@ def ends_from_errors(possible: Floats, centre: Floats, levels: Sequence[float]) 
     spread = np.sqrt(squares / np.maximum(counts, 1))
     out = np.full((len(levels), 2, *centre.shape), np.nan)
     enough = max(map(enough_errors, levels), default=0)
+    few = counts < enough
     for place, level in enumerate(levels):
         for end, share in enumerate(((1 - level) / 2, (1 + level) / 2)):
-            found = quantile_rows(possible, share) if len(possible) else out[place, end]
-            reach = special.stdtrit(np.maximum(counts, 1), share) * spread
-            found = np.where(counts < enough, centre + reach, found)
+            found = out[place, end].copy() if few.all() else quantile_rows(possible, share)
+            found[few] = centre[few] + special.stdtrit(np.maximum(counts[few], 1), share) * spread[few]
             within = np.minimum if end == 0 else np.maximum
             out[place, end] = np.where(counts > 0, within(found, centre), np.nan)
     return out

@@ -11,6 +11,7 @@ from proteron.core.intake.split_times import Part, part_of
 from proteron.core.intake.times import MONTHS, read_times
 
 _LEAST = 3
+_SAMPLE = 4000  # rows that tell what a column is
 _MONTH_NAME = re.compile(r"^([A-Za-z]{3,9})\.?$")
 
 
@@ -49,20 +50,21 @@ def downwards(raw: RawTable, wanted: bool | None = None) -> RawTable:
 
 def _times_across(raw: RawTable) -> tuple[dict[str, str], str | None]:
     """Columns named by times, each with its time as text, and the column of years (or months) that completes them."""
-    parts = {name: part_of(name, raw.columns[name]) for name in raw.names[:6]}
-    year = _first_of(parts, "year")
-    named = _partial_names(raw.names, year)
-    if len(named) >= _LEAST:
-        return named, year
-    within = _first_of(parts, "month", "quarter", "week")
+    partial, whole = _partial_names(raw.names), _whole_names(raw)
     years = {name: name.strip() for name in raw.names if re.fullmatch(r"(19|20)\d\d", name.strip())}
+    if max(map(len, (partial, whole, years))) < _LEAST:  # most tables: nothing of their cells is looked at
+        return {}, None
+    parts = {name: part_of(name, raw.columns[name].slice(0, _SAMPLE)) for name in raw.names[:6]}
+    year, within = _first_of(parts, "year"), _first_of(parts, "month", "quarter", "week")
+    if year is not None and len(partial) >= _LEAST:
+        return partial, year
     if within is not None and len(years) >= _LEAST:
         return years, within
     if _first_of(parts, "date", "clock") is not None:
         return {}, None
     if len(years) >= _LEAST and set(np.diff([int(text) for text in years.values()])) == {1}:
         return years, None
-    return _whole_names(raw), None
+    return whole, None
 
 
 def _first_of(parts: dict[str, Part | None], *wanted: Part) -> str | None:
@@ -78,10 +80,8 @@ def _whole_names(raw: RawTable) -> dict[str, str]:
     return {name: name.strip() for name in found}
 
 
-def _partial_names(names: list[str], year: str | None) -> dict[str, str]:
-    """Columns named by months, quarters or weeks that a column of years completes."""
-    if year is None:
-        return {}
+def _partial_names(names: list[str]) -> dict[str, str]:
+    """Columns named by months, quarters or weeks, which a column of years would complete."""
     found = {}
     for name in names:
         match = _MONTH_NAME.match(name.strip())
@@ -95,7 +95,7 @@ def _partial_names(names: list[str], year: str | None) -> dict[str, str]:
 
 def _with_part(first: pa.Array, texts: list[str], raw: RawTable, ahead: str) -> pa.Array:
     """Year and month as one text, whichever of the two stands in the rows."""
-    part: Part | None = part_of(ahead, raw.columns[ahead])
+    part: Part | None = part_of(ahead, raw.columns[ahead].slice(0, _SAMPLE))
     across = pa.array(texts)
     if part == "year":
         return pc.binary_join_element_wise(first, across, "-")

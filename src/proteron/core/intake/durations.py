@@ -5,18 +5,12 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from proteron.core.intake.raw import Note, RawTable, distinct_names
+from proteron.core.intake.raw import Note, RawTable, distinct_names, words_of
 from proteron.core.intake.times import TimeReading, read_times
 
 _STARTS = frozenset({"start", "started", "begin", "began", "from", "opened", "departure", "departed", "checkin"})
 _ENDS = frozenset({"end", "ended", "stop", "stopped", "finish", "finished", "until", "to", "closed", "completed",
     "arrival", "arrived", "returned", "checkout"})  # fmt: skip
-
-
-def words_of(name: str) -> set[str]:
-    """The words of a column's name, in small letters."""
-    spaced = "".join(f" {c}" if c.isupper() and not name.isupper() else c if c.isalnum() else " " for c in name)
-    return set(spaced.lower().split())
 
 
 def is_end(name: str) -> bool:

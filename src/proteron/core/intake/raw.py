@@ -37,6 +37,11 @@ _NEUTRAL = re.compile(r"^'+(?=[=+\-@\t\r])")
 _SHEETS = ("delimited", "workbook")
 
 
+def words_of(name: str) -> set[str]:
+    """The words of a column's name, in small letters."""
+    return set(re.split(r"[^a-z]+", re.sub(r"([a-z])([A-Z])", r"\1 \2", name).lower()))
+
+
 def plain_text(text: str, kind: str) -> str:
     """Text of a format that spreadsheets open, without the apostrophe that kept it from being read as a formula."""
     return text[1:] if kind in _SHEETS and _NEUTRAL.match(text) else text

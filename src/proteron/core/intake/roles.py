@@ -10,8 +10,8 @@ import pyarrow.compute as pc
 
 from proteron.core.intake.durations import is_end
 from proteron.core.intake.numbers import read_numbers
-from proteron.core.intake.raw import MARK, RawTable, ReaderSettings, is_marked
-from proteron.core.intake.split_times import complete, part_of
+from proteron.core.intake.raw import MARK, RawTable, ReaderSettings, is_marked, words_of
+from proteron.core.intake.split_times import complete, piece_of
 from proteron.core.intake.times import read_times
 
 Role = Literal["time", "key", "target", "observed", "known_ahead", "static", "ignore"]
@@ -90,10 +90,6 @@ def _coinciding_sample(table: pa.Table, time: str) -> pa.Table:
     return table.take(pa.array(chosen)) if len(chosen) >= 100 else _spread_sample(table)
 
 
-def _words(name: str) -> set[str]:
-    return set(re.split(r"[^a-z]+", re.sub(r"([a-z])([A-Z])", r"\1 \2", name).lower()))
-
-
 @dataclass
 class _Look:
     """What a sample of one column shows."""
@@ -147,12 +143,10 @@ def _together(sample: pa.Table, looks: list[_Look], time: _Look | None) -> tuple
     if time is not None and time.form.startswith("epoch"):
         return ()
     whole = time is not None and time.form not in ("year", "spreadsheet serial")
-    parts = {look.name: part_of(look.name, sample[look.name]) for look in looks if look.present}
+    parts = {look.name: piece_of(look.name, sample[look.name]) for look in looks if look.present}
     if whole and time is not None:
         finer = ("clock",) if _repeats(time.codes) == 0 else ("clock", "hour", "minute")
         parts = {name: part for name, part in parts.items() if part in finer} | {time.name: "date"}
-    else:
-        parts = {name: part for name, part in parts.items() if part != "date"}
     return complete(parts)
 
 
@@ -174,7 +168,7 @@ def _time_guesses(looks: list[_Look], time: _Look | None, together: tuple[str, .
         return {name: RoleGuess(name, "time", reason, 0.8) for name in together}
     if time is None:
         return {}
-    sure = 0.95 if _words(time.name) & set(_TIME_WORDS) else 0.75
+    sure = 0.95 if words_of(time.name) & set(_TIME_WORDS) else 0.75
     return {time.name: RoleGuess(time.name, "time", f"reads as a time in every row sampled ({time.form})", sure)}
 
 
@@ -208,17 +202,17 @@ def _is_row_number(look: _Look) -> bool:
     """Whole numbers, none twice, under a name that ids have; or counting up, under one that row numbers have."""
     if look.text or not look.whole or look.distinct != look.present or look.present < 3:
         return False
-    words = _words(look.name)
+    words = words_of(look.name)
     return bool(words & set(_ID_WORDS)) or (look.rising and bool(words & set(_COUNTER_WORDS)))
 
 
 def _is_named_as_key(look: _Look) -> bool:
     """Text that comes again, under a name that keys have."""
-    return look.text and bool(_words(look.name) & set(_KEY_WORDS)) and look.distinct * 2 <= look.present
+    return look.text and bool(words_of(look.name) & set(_KEY_WORDS)) and look.distinct * 2 <= look.present
 
 
 def _look(name: str, column: Any, reader: ReaderSettings) -> _Look:
-    read = read_times(column, "UTC", serials=bool(_words(name) & set(_TIME_WORDS)))
+    read = read_times(column, "UTC", serials=bool(words_of(name) & set(_TIME_WORDS)))
     text = column.cast(pa.string())
     encoded = (text.combine_chunks() if isinstance(text, pa.ChunkedArray) else text).dictionary_encode()
     codes = np.asarray(pc.fill_null(encoded.indices, -1))
@@ -263,7 +257,7 @@ def _time(looks: list[_Look]) -> _Look | None:
     """The column that reads as times throughout; a fitting name breaks ties, bare numbers need one."""
     best: tuple[tuple[bool, bool, int], _Look] | None = None
     for position, look in enumerate(looks):
-        named = bool(_words(look.name) & set(_TIME_WORDS))
+        named = bool(words_of(look.name) & set(_TIME_WORDS))
         counted = look.form.startswith("epoch") and look.distinct > 1
         bare = look.number > 0.9 and not named and look.form != "compact"
         if look.time < 0.9 or look.distinct < 1 or (bare and not counted):
@@ -278,7 +272,7 @@ def _is_code(look: _Look, looks: list[_Look]) -> bool:
     """Whole numbers that name rather than count: few of them, and named so or scattered as codes are."""
     few = look.whole and 1 < look.distinct <= 50 and look.distinct * 4 <= look.present
     others = any(not each.text and each is not look for each in looks)
-    return others and (look.scattered or (few and bool(_words(look.name) & set(_CODE_WORDS))))
+    return others and (look.scattered or (few and bool(words_of(look.name) & set(_CODE_WORDS))))
 
 
 def _keys(candidates: list[_Look], time: _Look | None, rows: int) -> list[_Look]:
@@ -387,7 +381,7 @@ def _category(look: _Look) -> RoleGuess:
 
 
 def _is_planned(look: _Look) -> bool:
-    return bool(_words(look.name) & set(_AHEAD_WORDS)) or look.name.strip().lower() in _CALENDAR_NAMES
+    return bool(words_of(look.name) & set(_AHEAD_WORDS)) or look.name.strip().lower() in _CALENDAR_NAMES
 
 
 def _alike(names: list[str]) -> bool:

@@ -7,6 +7,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from proteron.core.errors import InputError
+from proteron.core.intake.raw import words_of
 from proteron.core.intake.times import MONTHS, read_times
 
 Part = Literal["year", "quarter", "month", "week", "day", "hour", "minute", "clock", "date"]
@@ -19,7 +20,9 @@ _BOUNDS: dict[Part, tuple[int, int]] = {
     "year": (1500, 2199), "quarter": (1, 4), "month": (1, 12), "week": (1, 53), "day": (1, 31), "hour": (0, 24),
     "minute": (0, 59),
 }  # fmt: skip
-_CLOCK = r"^\d{1,2}:\d{2}(:\d{2})?$"
+_CLOCK = r"^\d{1,2}:\d{2}(:\d{2}([.,]\d+)?)?(\s*[AaPp]\.?[Mm]\.?)?$"
+_MOST = 0.9  # of the cells tell what a column is; the rest are findings, such as a total below
+_SAMPLE = 4000
 # Which parts make a time, the finest last.
 _SETS: tuple[tuple[Part, ...], ...] = (
     ("year", "month", "day", "hour", "minute"), ("year", "month", "day", "hour"), ("year", "month", "day", "clock"),
@@ -29,38 +32,44 @@ _SETS: tuple[tuple[Part, ...], ...] = (
 
 
 def part_of(name: str, column: Any) -> Part | None:
-    """What part of a time a column holds, by its name and all its values; None where it is none."""
+    """What part of a time a column holds, a whole date included; None where it is none."""
+    piece = piece_of(name, column)
+    if piece is not None or column.null_count == len(column):
+        return piece
+    read = read_times(column, "UTC")
+    return "date" if read is not None and read.form != "year" and read.bad.mean() <= 1 - _MOST else None
+
+
+def piece_of(name: str, column: Any) -> Part | None:
+    """What part of a time a column holds, by its name and most of its values; None where it is none, or a date."""
     text = _texts(column)
     if not len(text):
         return None
-    if _all_match(text, _CLOCK):
+    if _most_match(text, _CLOCK):
         return "clock"
-    words = "".join(c if c.isalpha() else " " for c in name).lower().split()
-    for part, names in _WORDS.items():
-        if set(words) & set(names) and _fits(part, text):
-            return part
-    read = read_times(column, "UTC")
-    return "date" if read is not None and read.form != "year" and not read.bad.any() else None
+    words = words_of(name)
+    return next((part for part, names in _WORDS.items() if words & set(names) and _fits(part, text)), None)
 
 
 def _texts(column: Any) -> Any:
     return pc.utf8_trim_whitespace(pc.drop_null(column).cast(pa.string()))
 
 
-def _all_match(text: Any, pattern: str) -> bool:
-    return bool(pc.all(pc.match_substring_regex(text, pattern)).as_py())
+def _most_match(text: Any, pattern: str) -> bool:
+    return bool(pc.mean(pc.cast(pc.match_substring_regex(text, pattern), pa.int8())).as_py() >= _MOST)
 
 
 def _fits(part: Part, text: Any) -> bool:
-    """Whether every value is a whole number in bounds, or the name of a month."""
-    if part == "month" and _all_match(text, r"^[A-Za-z]{3,9}\.?$"):
-        return set(pc.unique(_month_starts(text)).to_pylist()) <= set(MONTHS)
+    """Whether most values are whole numbers in bounds, or names of months."""
+    if part == "month" and _most_match(text, r"^[A-Za-z]{3,9}\.?$"):
+        return _most_match(_month_starts(text), f"^({'|'.join(MONTHS)})$")
     pattern = r"^Q?\d$" if part == "quarter" else r"^W?\d{1,2}$" if part == "week" else r"^\d{1,4}(\.0)?$"
-    if not _all_match(text, pattern):
+    if not _most_match(text, pattern):
         return False
     numbers = _numbers(text)
     low, high = _BOUNDS[part]
-    return bool(pc.all(pc.and_(pc.greater_equal(numbers, low), pc.less_equal(numbers, high))).as_py())
+    inside = pc.and_(pc.greater_equal(numbers, low), pc.less_equal(numbers, high))
+    return bool(pc.mean(pc.cast(pc.fill_null(inside, False), pa.int8())).as_py() >= _MOST)
 
 
 def _month_starts(text: Any) -> Any:
@@ -90,7 +99,7 @@ def joined_times(columns: Mapping[str, Any]) -> Any:
 
     Raises `InputError` naming the columns where they do not.
     """
-    parts = {name: part_of(name, column) for name, column in columns.items()}
+    parts = {name: part_of(name, column.slice(0, _SAMPLE)) for name, column in columns.items()}
     if set(complete(parts)) != set(columns):
         raise InputError(
             f"The columns {', '.join(f'“{name}”' for name in columns)} do not make a time together: mark one as the "
