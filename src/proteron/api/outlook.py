@@ -9,6 +9,7 @@ from proteron.api.lines import epochs
 from proteron.api.projects import outlook_brief
 from proteron.api.services import answer, series_index, services
 from proteron.core.csv_tables import csv_bytes
+from proteron.core.forecasters.ranges import are_few
 from proteron.records.database import ConflictError, unpack_arrays
 from proteron.services import outlooks
 
@@ -36,6 +37,7 @@ def view_outlook(path: shapes.OutlookPath, query: shapes.OutlookQuery) -> Respon
         view.lower = [arrays[f"lower {level}"][index].tolist() for level in view.levels]
         view.upper = [arrays[f"upper {level}"][index].tolist() for level in view.levels]
         view.errors = outlooks.error_count(services(), record, panel, index)
+        view.widened = are_few(view.errors, view.levels)
     return answer(view)
 
 

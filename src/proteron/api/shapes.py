@@ -567,6 +567,7 @@ class OutlookView(OutlookBrief):
     lower: list[Numbers] = []
     upper: list[Numbers] = []
     errors: int = 0
+    widened: bool = Field(False, description="Whether errors are too few to tell the ends of the widest range.")
 
 
 class Catalogue(BaseModel):

@@ -3824,6 +3824,12 @@ export interface components {
              * @default []
              */
             upper: (number | null)[][];
+            /**
+             * Widened
+             * @description Whether errors are too few to tell the ends of the widest range.
+             * @default false
+             */
+            widened: boolean;
         };
         /**
          * OverlayBody

@@ -20,6 +20,11 @@ def enough_errors(level: float) -> int:
     return int(np.ceil(2 / (1 - level) - 1 - 1e-9))
 
 
+def are_few(errors: int, levels: Sequence[float]) -> bool:
+    """Whether so many errors do not tell the ends of the widest of these ranges."""
+    return errors < max(map(enough_errors, levels), default=0)
+
+
 def ends_from_errors(possible: Floats, centre: Floats, levels: Sequence[float]) -> Floats:
     """Ranges (n_levels, 2, …) of what might have been (n_rows, …) around a forecast (…), NaN where there is no error.
 

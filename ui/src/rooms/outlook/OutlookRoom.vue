@@ -85,11 +85,6 @@ const bands = computed<LaneBand[]>(() =>
     }))
     .reverse(),
 )
-/** Whether errors are too few to tell the ends of the widest range. */
-const few = computed(() => {
-  const widest = Math.max(0, ...(outlook.value?.levels ?? []))
-  return widest > 0 && (outlook.value?.errors ?? 0) < Math.ceil(2 / (1 - widest) - 1 - 1e-9)
-})
 const picked = ref(0)
 watch(
   () => outlook.value?.id,
@@ -205,13 +200,13 @@ onBeforeUnmount(() => (roomActions.run = null))
           </tr>
           <tr>
             <td>ranges from</td>
-            <td class="number">{{ outlook.errors }} origins{{ few ? ', widened' : '' }}</td>
+            <td class="number">{{ outlook.errors }} origins{{ outlook?.widened ? ', widened' : '' }}</td>
           </tr>
         </tbody>
       </table>
       <p class="second sentence">
         Ranges are this contender's own walk-forward errors at each step ahead, carried through its chain{{
-          few ? '; so few are widened until they cover as often as they say' : ''
+          outlook?.widened ? '; so few are widened until they cover as often as they say' : ''
         }}.
       </p>
       <span class="grow"></span>
