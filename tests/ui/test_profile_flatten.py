@@ -88,6 +88,7 @@ def test_a_chain_is_built_compared_saved_kept_and_brought_back(quiet: Page, stac
     page.get_by_role("button", name="Chains").click()
     page.get_by_role("button", name="line and figure").click()
     expect(page.get_by_text("of variance").first).to_be_visible()
+    expect(page.get_by_text("keeping…")).to_have_count(0)
     assert [stage["kind"] for stage in stages()] == ["linear_trend", "period_means"]
 
     trend = page.get_by_role("button", name="linear trend, tukey")
@@ -150,6 +151,7 @@ def test_a_chain_changed_faster_than_it_is_kept_loses_nothing(quiet: Page, stack
     page.keyboard.press("d")
     expect(items).to_have_count(3)
     assert kept == [], "the second change waits for the first"
+    expect(page.get_by_text("keeping…")).to_be_visible()
     with page.expect_response("**/choices"):
         held[0].continue_()
     expect(items).to_have_count(3)
@@ -157,6 +159,7 @@ def test_a_chain_changed_faster_than_it_is_kept_loses_nothing(quiet: Page, stack
     expect(items).to_have_count(2)
     stack.wait(f"/projects/{project}", lambda _: page.wait_for_timeout(20) or len(kept) == 3)
     expect(items).to_have_count(2)
+    expect(page.get_by_text("keeping…")).to_have_count(0)
     stored = stack.ok("GET", f"/projects/{project}")["choices"]["chain"]
     assert [each["kind"] for each in stored] == ["z_score", "linear_trend"]
 

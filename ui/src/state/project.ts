@@ -93,16 +93,21 @@ export const useProject = defineStore('project', () => {
 
   /** Choices are written one after the other: of two that overtook each other the older would stay. */
   let written: Promise<unknown> = Promise.resolve()
+  /** How many are not kept yet; they are sent to the end even when the page is left. */
+  const unkept = ref(0)
   function choose(changes: Partial<Record<keyof Choices, unknown>>): Promise<void> {
     const id = project.value?.id
+    unkept.value++
     const mine = written.then(async () => {
       if (id === undefined) return
       const params = { path: { project_id: id } }
       const body = changes as Shapes['Choices']
-      const fresh = await unwrap(client.PATCH('/api/v1/projects/{project_id}/choices', { params, body }))
+      const fresh = await unwrap(
+        client.PATCH('/api/v1/projects/{project_id}/choices', { params, body, keepalive: true }),
+      )
       if (project.value?.id === id) await take(fresh, ++asked)
     })
-    written = mine.catch(() => undefined)
+    written = mine.catch(() => undefined).finally(() => unkept.value--)
     return mine
   }
 
@@ -182,6 +187,7 @@ export const useProject = defineStore('project', () => {
     dataset,
     catalogue,
     connected,
+    unkept,
     intake,
     progress,
     choices,

@@ -109,6 +109,7 @@ function choose(event: Event) {
       </button>
     </template>
     <span class="grow"></span>
+    <span v-if="store.unkept" class="second keeping">keeping…</span>
     <span v-if="!store.connected" class="worse">no connection, trying again</span>
     <button v-if="progress.cells" class="button quiet ring" title="Running work" @click="emit('work')">
       <svg viewBox="0 0 20 20" width="18" height="18" aria-hidden="true">
@@ -141,6 +142,14 @@ function choose(event: Event) {
 </template>
 
 <style scoped>
+.keeping {
+  animation: appear 0s 0.4s both;
+}
+@keyframes appear {
+  from {
+    visibility: hidden;
+  }
+}
 .top {
   grid-area: top;
   display: flex;
