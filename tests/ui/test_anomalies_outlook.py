@@ -4,7 +4,7 @@ import re
 
 import numpy as np
 import pytest
-from playwright.sync_api import Page, Route, expect
+from playwright.sync_api import Page, Request, Route, expect
 from test_ui import browser_context_args, browser_type_launch_args, demo, quiet, room  # noqa: F401
 
 from conftest import Stack
@@ -101,16 +101,13 @@ def test_flags_of_one_series_never_stand_under_another(quiet: Page, stack: Stack
     east = highest.inner_text()
     held: list[Route] = []
 
-    def hold(route: Route) -> None:
-        if route.request.method == "PUT" and '"series":0' in (route.request.post_data or ""):
-            held.append(route)
-        else:
-            route.continue_()
+    def of_the_first(request: Request) -> bool:
+        return request.method == "PUT" and '"series":0' in (request.post_data or "")
 
-    page.route("**/flags", hold)
-    page.keyboard.press(",")
+    page.route("**/flags", lambda route: held.append(route) if of_the_first(route.request) else route.continue_())
+    with page.expect_request(of_the_first):
+        page.keyboard.press(",")
     expect(page.locator(".picker b")).to_have_text("north")
-    page.wait_for_function("() => true")
     page.keyboard.press(".")
     expect(highest).to_have_text(east)
     assert held, "the question about the first was asked"
