@@ -20,12 +20,19 @@ import pytest
 sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "demo"))
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
+from proteron.core.forecasters.local import LocalForecaster
 from proteron.core.panel import Panel
 
 
 @pytest.fixture
 def rng() -> np.random.Generator:
     return np.random.default_rng(20240312)
+
+
+@pytest.fixture
+def by_theory(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Ranges as theory has them, whatever rehearsals say of them."""
+    monkeypatch.setattr(LocalForecaster, "rehearsed", False)
 
 
 @pytest.fixture

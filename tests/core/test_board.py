@@ -94,6 +94,39 @@ def test_coverage_and_flat_errors_are_of_their_own_losses() -> None:
     assert rows.row("other").flat_rmse == pytest.approx(np.sqrt(12.5))
 
 
+def test_what_stands_behind_a_number_is_counted_and_what_is_left_out_is_said() -> None:
+    """MASE without a scale in one fold: fewer folds, the same for skill, and a sentence on the board."""
+    whole = losses("mae", base=[[1.0, 2.0], [3.0, 4.0]], other=[[1.0, 1.0], [1.0, np.nan]])
+    scaled = losses("mase", base=[[1.0, 2.0], [np.nan, np.nan]], other=[[0.5, 1.0], [np.nan, np.nan]])
+    facts = [EntrantFacts("base", "x", cpu_seconds=0.5), EntrantFacts("other", "x", seconds=2.0, cpu_seconds=1.5)]
+    found = make_board({"mase": scaled, "mae": whole}, facts, ["mase", "mae"], "base")
+    other = found.row("other")
+    assert (other.behind["mase"].points, other.behind["mase"].folds) == (2, 1)
+    assert (other.behind["mae"].points, other.behind["mae"].folds, other.behind["mae"].series) == (3, 2, 1)
+    assert other.behind["skill"].points == 2 and other["behind"]["skill"]["folds"] == 1
+    assert (other.seconds, other.cpu_seconds) == (2.0, 1.5)
+    (note,) = found.notes
+    assert note.startswith("MASE leaves out 1 of 2 folds: ") and "nothing to scale by" in note
+    assert str(found).endswith(note) and note in found._repr_html_()
+    by_mae = make_board({"mase": scaled, "mae": whole}, facts, ["mae"], "base").row("other")
+    assert by_mae.behind["skill"].points == 3
+
+
+def test_single_points_and_whole_series_that_are_left_out_are_said() -> None:
+    whole = np.ones((1, 2, 2, 1, 2))
+    one, row = whole.copy(), whole.copy()
+    one[0, 0, 0, 0, 0] = np.nan
+    row[:, :, 1] = np.nan
+    facts = [EntrantFacts("base", "x")]
+    made = {
+        "mae": Losses("mae", ("base",), whole), "smape": Losses("smape", ("base",), one),
+        "rmsse": Losses("rmsse", ("base",), row),
+    }  # fmt: skip
+    notes = make_board(made, facts, ["mae", "smape", "rmsse"], "base").notes
+    assert notes[0] == "sMAPE leaves out 0.12 of all points: truth and forecast are zero there."
+    assert notes[1].startswith("RMSSE leaves out 1 of 2 series: ")
+
+
 def test_reasons_are_gathered_by_their_words_the_most_frequent_first() -> None:
     failures = (
         Failure("other", 0, "rare"), Failure("other", 2, "often", "b"), Failure("other", 1, "often", "a"),

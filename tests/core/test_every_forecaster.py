@@ -105,7 +105,7 @@ CALIBRATED: dict[str, tuple[str, dict, Made]] = {
     "volatility with t errors": ("garch", {"errors": "t"}, lambda r, n: shocks_that_last(r, n, freedom=6.0)),
     "two regimes": ("switching_regimes", {}, regimes),
     "growth": ("random_walk_process", {}, growth),
-    "curve": ("trend_curve", {}, lambda r, n: 3 + 0.5 * np.arange(n) + r.normal(size=n)),
+    "curve": ("trend_curve", {"shape": "linear"}, lambda r, n: 3 + 0.5 * np.arange(n) + r.normal(size=n)),
     "additive": ("additive", {"knots": 5}, lambda r, n: 0.3 * np.arange(n) + np.resize(SEASONAL, n) + r.normal(size=n)),
     "seasonal mean": ("seasonal_mean", {}, lambda r, n: np.resize(SEASONAL, n) + r.normal(size=n)),
 }  # fmt: skip

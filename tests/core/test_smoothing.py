@@ -230,6 +230,7 @@ def test_paths_of_several_series_keep_the_correlation_of_their_errors(kind: str)
     assert single[:, 0].std(axis=0) == pytest.approx(paths[:, 0].std(axis=0), rel=0.06)
 
 
+@pytest.mark.usefixtures("by_theory")
 @pytest.mark.parametrize("kind", ["local_level", "local_trend", "structural"])
 def test_structural_ranges_equal_those_of_simulated_paths(kind: str) -> None:
     panel = pt.Panel.from_arrays({"a": np.log(AIRLINE)}, "1949-01-01", "1 month")

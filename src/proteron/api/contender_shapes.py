@@ -85,7 +85,8 @@ class SuitedView(BaseModel):
 class FactsView(BaseModel):
     fold: Place
     summary: str
-    seconds: float
+    seconds: float = Field(description="That passed while it was computed.")
+    cpu_seconds: float = Field(description="Of the processor's time.")
     series: Place
     memory: int | None
     bytes: int

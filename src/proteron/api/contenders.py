@@ -37,6 +37,7 @@ def _view(found: Facts) -> views.FactsView:
         fold=found.fold,
         summary=found.summary,
         seconds=found.seconds,
+        cpu_seconds=found.cpu_seconds,
         series=found.series,
         memory=found.memory,
         bytes=found.bytes,

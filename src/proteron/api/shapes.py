@@ -443,6 +443,14 @@ class ReasonView(BaseModel):
     series: list[str]
 
 
+class BehindView(BaseModel):
+    """How many scored points stand behind a number, and how many folds and series they are from."""
+
+    points: int
+    folds: int
+    series: int
+
+
 class BoardRowView(BaseModel):
     """An entrant: errors by metric, skill over the baseline with its interval, and why anything is missing."""
 
@@ -461,7 +469,9 @@ class BoardRowView(BaseModel):
     skill_by_series: Numbers
     best_in: int
     coverage: float | None
-    seconds: float
+    seconds: float = Field(description="That passed while its cells were computed.")
+    cpu_seconds: float = Field(description="Of the processor's time.")
+    behind: dict[str, BehindView] = Field(description="What stands behind each error, and behind “skill”.")
     reasons: list[ReasonView]
 
 
@@ -472,6 +482,7 @@ class BoardView(BaseModel):
     failed: int
     metrics: list[MetricView]
     skill_metric: str
+    notes: list[str] = Field(description="What errors leave out, in sentences.")
     rows: list[BoardRowView]
 
 

@@ -70,7 +70,14 @@ def board(path: shapes.ExperimentPath, query: shapes.BoardQuery) -> Response:
         for name in found.metrics
     ]
     return answer(
-        shapes.BoardView(state=experiment.state, metrics=metrics, skill_metric=found.skill_metric, rows=rows, **tally)
+        shapes.BoardView(
+            state=experiment.state,
+            metrics=metrics,
+            skill_metric=found.skill_metric,
+            notes=list(found.notes),
+            rows=rows,
+            **tally,
+        )
     )
 
 

@@ -69,10 +69,11 @@ def _csv(path: Path, table: pa.Table) -> None:
 
 
 def _summary(outcome: Outcome) -> RichTable:
-    table = RichTable("contender", "skill", "95 % interval", *outcome.report.metrics, "seconds")
+    table = RichTable("contender", "skill", "95 % interval", *outcome.report.metrics, "CPU s")
     for row in outcome.report.board:
         interval = "–" if row["skill_low"] is None else f"{row['skill_low']:+.3f} … {row['skill_high']:+.3f}"
         errors = ["–" if row[metric] is None else f"{row[metric]:.4g}" for metric in outcome.report.metrics]
         skill = "–" if row["skill"] is None else f"{row['skill']:+.3f}"
-        table.add_row(row["contender"], skill, interval, *errors, f"{row['seconds']:.1f}")
+        table.add_row(row["contender"], skill, interval, *errors, f"{row['cpu_seconds']:.1f}")
+    table.caption = "\n".join(outcome.report.board.notes)
     return table

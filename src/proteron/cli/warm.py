@@ -7,7 +7,6 @@ import sys
 import tempfile
 import threading
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
@@ -15,13 +14,13 @@ from proteron.api.lines import extremes
 from proteron.cli.cluster import die_with_parent
 from proteron.core.flatten import STAGES, Chain, LinearTrend, LoessSeasons, Log, PeriodMeans, SeasonalDifference
 from proteron.core.forecasters import FORECASTERS, forecaster
+from proteron.core.forecasters.warm import fit_once
 from proteron.core.panel import Panel
 from proteron.core.profile import periodogram, series_features
 from proteron.core.windows import Rolling, WindowPlan
 
 _LATER = 3.0
 _ROOMS, _FORECASTERS = "rooms-compiled", "forecasters-compiled"
-_QUICK: dict[str, dict[str, Any]] = {"arima": {"order": (1, 1, 1)}}
 
 
 def warm_kernels() -> None:
@@ -57,14 +56,9 @@ def warm_rooms() -> None:
 
 def warm_forecasters() -> None:
     """Fit every forecaster once, without gaps and with them."""
-    values = 10 + np.sin(np.arange(240.0)) + np.arange(240) / 100
-    for gaps in (False, True):
-        shown = np.where(np.arange(240) % 50 == 7, np.nan, values) if gaps else values
-        panel = Panel.from_arrays({"a": shown}, "2014-01-01", "1 month")
-        for each in FORECASTERS:
-            kind = each.model_fields["kind"].default
-            if kind not in ("ridge", "dense_network"):
-                forecaster(kind, **_QUICK.get(kind, {})).fit(panel, 100, horizon=2).forecast(2)
+    for each in FORECASTERS:
+        if each.model_fields["kind"].default not in ("ridge", "dense_network"):
+            fit_once(each)
 
 
 def warm_aside() -> None:

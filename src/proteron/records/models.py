@@ -142,6 +142,7 @@ class CellRecord(Base):
     reason: Mapped[str | None]
     declined: Mapped[Document] = mapped_column(default=dict)
     seconds: Mapped[float] = mapped_column(Double, default=0.0)
+    cpu_seconds: Mapped[float] = mapped_column(Double, default=0.0)
     memory: Mapped[int | None]
     finished: Mapped[datetime | None]
 
@@ -155,6 +156,7 @@ class FitRecord(Base):
     arrays: Mapped[bytes]
     spread: Mapped[bytes]
     seconds: Mapped[float] = mapped_column(Double)
+    cpu_seconds: Mapped[float] = mapped_column(Double, default=0.0)
 
 
 class ForecastBlock(Base):

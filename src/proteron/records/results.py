@@ -34,7 +34,7 @@ def save_result(session: Session, result: CellResult) -> bool:
     cell = result.cell
     values = {
         "state": "done", "reason": None, "declined": dict(result.declined), "seconds": result.seconds,
-        "memory": result.memory, "finished": datetime.now(UTC),
+        "cpu_seconds": result.cpu_seconds, "memory": result.memory, "finished": datetime.now(UTC),
     }  # fmt: skip
     first = update(CellRecord).where(CellRecord.key == cell.key, CellRecord.state != "done").values(values)
     if session.execute(first.returning(CellRecord.key)).first() is None:
@@ -67,7 +67,7 @@ def _save_fit(session: Session, fit: Fit) -> None:
     facts = {"chain": _plain(fit.chain), "forecaster": _plain(fit.facts)}
     row = {
         "key": fit.key, "facts": facts, "arrays": pack_arrays(dict(fit.arrays)), "spread": doubles(fit.spread),
-        "seconds": fit.seconds,
+        "seconds": fit.seconds, "cpu_seconds": fit.cpu_seconds,
     }  # fmt: skip
     session.execute(insert(FitRecord).values(row).on_conflict_do_nothing())
 
@@ -129,7 +129,8 @@ def load_fit(session: Session, key: str) -> Fit | None:
         return None
     facts = _numbers(record.facts)
     spread = from_doubles(record.spread, -1)
-    return Fit(record.key, facts["chain"], facts["forecaster"], unpack_arrays(record.arrays), spread, record.seconds)
+    arrays, taken = unpack_arrays(record.arrays), (record.seconds, record.cpu_seconds)
+    return Fit(record.key, facts["chain"], facts["forecaster"], arrays, spread, *taken)
 
 
 def load_results(
@@ -190,7 +191,8 @@ def _result(
     return CellResult(
         cell=cell, origins=origins, mean=stacked(0), flat_mean=stacked(1), flat_truth=stacked(2),
         ranges=stacked(3, len(cell.levels), 2), losses={}, spread=spread, fit=fit, paths=paths,
-        declined=record.declined, seconds=record.seconds, memory=record.memory,
+        declined=record.declined, seconds=record.seconds, cpu_seconds=record.cpu_seconds,
+        memory=record.memory,
     )  # fmt: skip
 
 
@@ -216,23 +218,26 @@ def load_losses(
 
 def entrant_facts(session: Session, experiment_id: int, families: Mapping[str, str]) -> list[EntrantFacts]:
     """Cells, time and failures of every entrant, in the order of `families` (family by name)."""
-    state = CellRecord.state
+    state, times = CellRecord.state, (CellRecord.seconds, CellRecord.cpu_seconds)
     query = (
         select(
             ExperimentCell.contender,
             func.count().filter(state == "done"),
             func.count().filter(state == "failed"),
-            func.coalesce(func.sum(CellRecord.seconds).filter(state == "done"), 0.0),
+            *(func.coalesce(func.sum(taken).filter(state == "done"), 0.0) for taken in times),
         )
         .join(CellRecord, CellRecord.key == ExperimentCell.key)
         .where(ExperimentCell.experiment_id == experiment_id)
         .group_by(ExperimentCell.contender)
     )
-    counts = {name: (done, failed, seconds) for name, done, failed, seconds in session.execute(query)}
+    told = ("cells", "failed", "seconds", "cpu_seconds")
+    counts: dict[str, dict[str, Any]] = {
+        found[0]: dict(zip(told, found[1:], strict=True)) for found in session.execute(query)
+    }
     failures: dict[str, list[Failure]] = {}
     for each in failures_of(session, experiment_id):
         failures.setdefault(each["contender"], []).append(Failure(**each))
     return [
-        EntrantFacts(name, family, *counts.get(name, (0, 0, 0.0)), failures=tuple(failures.get(name, ())))
+        EntrantFacts(name, family, **counts.get(name, {}), failures=tuple(failures.get(name, ())))
         for name, family in families.items()
     ]

@@ -81,6 +81,7 @@ class Facts:
     fold: int
     summary: str
     seconds: float
+    cpu_seconds: float
     series: int
     memory: int | None
     bytes: int
@@ -130,6 +131,7 @@ def _facts(result: CellResult, panel: Panel, series: int) -> Facts:
         fold=result.cell.fold,
         summary=forecaster.summary(fitted.state, key),
         seconds=result.seconds,
+        cpu_seconds=result.cpu_seconds,
         series=len(result.cell.series),
         memory=result.memory,
         bytes=sum(array.nbytes for array in fitted.state.arrays.values()),

@@ -1056,8 +1056,9 @@ export interface components {
          *
          *     Changes of the trend's slope are shrunk, by how much is chosen by generalised cross-validation (Golub, Heath &
          *     Wahba 1979); everything else a little, as ridge regression does. A floor and a ceiling bend the sum into between
-         *     them; multiplied seasons are added on the logarithm. Beyond the cutoff the last slope goes on, with the doubt that
-         *     it may change as often and as much as it has.
+         *     them; multiplied seasons are added on the logarithm. A forecast starts from where the series is: what the parts have
+         *     lately left is smoothed and carried on, and beyond the cutoff the last slope fades. By how much either is chosen by
+         *     the error after the end of parts of what is known; the doubt that the slope changes as it has is in the ranges.
          */
         Additive: {
             /**
@@ -1072,10 +1073,28 @@ export interface components {
              */
             covariates: string[];
             /**
+             * Fading
+             * @description Of the slope beyond the cutoff, a step; 1: it goes on.
+             * @default null
+             */
+            fading: number | null;
+            /**
              * Floor
              * @default null
              */
             floor: number | null;
+            /**
+             * Follow
+             * @description Part of an error that is carried on; empty: by validation.
+             * @default null
+             */
+            follow: number | null;
+            /**
+             * Keep
+             * @description Part of what is carried on that is left a step later.
+             * @default null
+             */
+            keep: number | null;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -1084,7 +1103,7 @@ export interface components {
             /**
              * Knots
              * @description Where the slope may change, evenly spread.
-             * @default 20
+             * @default 10
              */
             knots: number;
             /**
@@ -1206,6 +1225,18 @@ export interface components {
             stationary: boolean;
         };
         /**
+         * BehindView
+         * @description How many scored points stand behind a number, and how many folds and series they are from.
+         */
+        BehindView: {
+            /** Folds */
+            folds: number;
+            /** Points */
+            points: number;
+            /** Series */
+            series: number;
+        };
+        /**
          * Between
          * @description Rows whose cell lies between two bounds; missing cells never do.
          */
@@ -1230,6 +1261,13 @@ export interface components {
         BoardRowView: {
             /** Baseline */
             baseline: boolean;
+            /**
+             * Behind
+             * @description What stands behind each error, and behind “skill”.
+             */
+            behind: {
+                [key: string]: components["schemas"]["BehindView"];
+            };
             /** Best In */
             best_in: number;
             /** Cells */
@@ -1238,6 +1276,11 @@ export interface components {
             contender: string;
             /** Coverage */
             coverage: number | null;
+            /**
+             * Cpu Seconds
+             * @description Of the processor's time.
+             */
+            cpu_seconds: number;
             /** Errors */
             errors: {
                 [key: string]: number | null;
@@ -1250,7 +1293,10 @@ export interface components {
             flat_rmse: number | null;
             /** Reasons */
             reasons: components["schemas"]["ReasonView"][];
-            /** Seconds */
+            /**
+             * Seconds
+             * @description That passed while its cells were computed.
+             */
             seconds: number;
             /** Skill */
             skill: number | null;
@@ -1275,6 +1321,11 @@ export interface components {
             failed: number;
             /** Metrics */
             metrics: components["schemas"]["MetricView"][];
+            /**
+             * Notes
+             * @description What errors leave out, in sentences.
+             */
+            notes: string[];
             /** Rows */
             rows: components["schemas"]["BoardRowView"][];
             /** Skill Metric */
@@ -2178,6 +2229,11 @@ export interface components {
             checks: components["schemas"]["CheckView"][];
             /** Coefficients */
             coefficients: components["schemas"]["CoefficientView"][];
+            /**
+             * Cpu Seconds
+             * @description Of the processor's time.
+             */
+            cpu_seconds: number;
             /** Criteria */
             criteria: {
                 [key: string]: number | null;
@@ -2193,7 +2249,10 @@ export interface components {
             one_step: components["schemas"]["OneStepView"];
             /** Pictures */
             pictures: components["schemas"]["PictureView"][];
-            /** Seconds */
+            /**
+             * Seconds
+             * @description That passed while it was computed.
+             */
             seconds: number;
             /** Series */
             series: number;
@@ -3144,7 +3203,7 @@ export interface components {
         };
         /**
          * LocalLevel
-         * @description A level that drifts, seen with noise.
+         * @description A level that drifts, seen with noise; a season is taken out beforehand where a test shows one.
          */
         LocalLevel: {
             /**
@@ -3152,6 +3211,13 @@ export interface components {
              * @enum {string}
              */
             kind: "local_level";
+            /**
+             * Season
+             * @description Taken out beforehand; auto: by a test.
+             * @default auto
+             * @enum {string}
+             */
+            season: "none" | "add" | "mul" | "auto";
         };
         /**
          * LocalScale
@@ -3194,14 +3260,27 @@ export interface components {
         };
         /**
          * LocalTrend
-         * @description A level and its slope, both drifting, seen with noise.
+         * @description A level and its slope, both drifting, seen with noise; a season is taken out where a test shows one.
          */
         LocalTrend: {
+            /**
+             * Damping
+             * @description What is left of the slope a step later; empty: by the error.
+             * @default null
+             */
+            damping: number | null;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
              */
             kind: "local_trend";
+            /**
+             * Season
+             * @description Taken out beforehand; auto: by a test.
+             * @default auto
+             * @enum {string}
+             */
+            season: "none" | "add" | "mul" | "auto";
         };
         /**
          * LoessSeasons
@@ -5434,9 +5513,15 @@ export interface components {
         };
         /**
          * Structural
-         * @description Level, slope and season, all drifting, seen with noise.
+         * @description Level, slope and season, all drifting, seen with noise; a season too long for that is taken out beforehand.
          */
         Structural: {
+            /**
+             * Damping
+             * @description What is left of the slope a step later; empty: by the error.
+             * @default null
+             */
+            damping: number | null;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -5617,6 +5702,9 @@ export interface components {
          * TrendCurve
          * @description A curve in time by least squares, plain or with Huber's loss, carried on beyond the cutoff.
          *
+         *     Which shape, and how far it fades beyond the cutoff, is chosen by the error after the ends of parts of what is
+         *     known, where it is left open: a curve that goes through the past best may leave it worst.
+         *
          *     Time runs from 0 at the first known point to 1 at the last. Ranges hold the doubt about the curve (linearised) and
          *     the spread around it (Seber & Wild 1989, § 5.1).
          */
@@ -5627,6 +5715,18 @@ export interface components {
              * @default null
              */
             capacity: number | null;
+            /**
+             * Fading
+             * @description Of what is added beyond the cutoff, a step; empty: chosen along with the shape, none for a shape that is given.
+             * @default null
+             */
+            fading: number | null;
+            /**
+             * Follow
+             * @description Part of an error that is carried on; empty: chosen along with the shape, none for a shape that is given.
+             * @default null
+             */
+            follow: number | null;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -5639,17 +5739,30 @@ export interface components {
              */
             knots: number[];
             /**
+             * Period
+             * @description Empty: the step's own season.
+             * @default null
+             */
+            period: number | null;
+            /**
              * Robust
              * @description Huber's loss instead of squares.
              * @default false
              */
             robust: boolean;
             /**
-             * Shape
-             * @default linear
+             * Season
+             * @description Taken out beforehand; auto: by a test, for a shape that is chosen.
+             * @default auto
              * @enum {string}
              */
-            shape: "linear" | "quadratic" | "exponential" | "saturating" | "piecewise";
+            season: "none" | "add" | "mul" | "auto";
+            /**
+             * Shape
+             * @description Auto: by the error after cutoffs.
+             * @default auto
+             */
+            shape: ("linear" | "quadratic" | "exponential" | "saturating" | "piecewise") | "auto";
         };
         /**
          * TriedView

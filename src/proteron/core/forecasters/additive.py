@@ -1,5 +1,7 @@
 """A series as the sum of a bending trend, waves, occasions and covariates, by penalised regression."""
 
+from dataclasses import dataclass, replace
+from itertools import product
 from typing import Any, ClassVar, Literal
 
 import numpy as np
@@ -9,13 +11,29 @@ from proteron.core.errors import SettingsError, UnitsError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import Learned, LocalForecaster
 from proteron.core.forecasters.noise import Noise
+from proteron.core.forecasters.onwards import FADINGS, carried, faded
 from proteron.core.forecasters.pictures import Curve, Picture
+from proteron.core.forecasters.ranges import spread_out
+from proteron.core.forecasters.rehearsal import LEAST, ORIGINS, PARTS
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
 _HUBER, _FAR = 1.345, 4.0
-_ROUNDS = 6
+_ROUNDS, _LONGEST_MEMORY = 6, 0.98
 _SHRINKAGES = np.logspace(-3, 4, 22)
+_FARTHEST = 200
+_CLEARLY = 0.92
+
+
+def _way(follow: float, keep: float, fading: float) -> dict[str, float]:
+    """What part of an error is carried on, what is kept of it each step, and what of the slope beyond the cutoff."""
+    return {"follow": follow, "keep": keep, "fading": fading}
+
+
+_AS_A_RULE = _way(0.8, 1.0, 0.9)
+_WAYS = [_way(0.0, 1.0, fading) for fading in FADINGS] + [
+    _way(*each) for each in product((0.2, 0.5, 0.8, 1.0), (1.0, 0.95, 0.8), FADINGS)
+]
 
 
 class Additive(LocalForecaster):
@@ -23,8 +41,9 @@ class Additive(LocalForecaster):
 
     Changes of the trend's slope are shrunk, by how much is chosen by generalised cross-validation (Golub, Heath &
     Wahba 1979); everything else a little, as ridge regression does. A floor and a ceiling bend the sum into between
-    them; multiplied seasons are added on the logarithm. Beyond the cutoff the last slope goes on, with the doubt that
-    it may change as often and as much as it has.
+    them; multiplied seasons are added on the logarithm. A forecast starts from where the series is: what the parts have
+    lately left is smoothed and carried on, and beyond the cutoff the last slope fades. By how much either is chosen by
+    the error after the end of parts of what is known; the doubt that the slope changes as it has is in the ranges.
     """
 
     title: ClassVar[str] = "additive parts"
@@ -35,13 +54,22 @@ class Additive(LocalForecaster):
     kind: Literal["additive"] = "additive"
     periods: tuple[float, ...] = Field((), title="Periods", description="Steps; empty: the step's own seasons.")
     waves: int | None = Field(None, ge=1, le=30, title="Waves", description="Per season; empty: by its length.")
-    knots: int = Field(20, ge=0, le=100, title="Knots", description="Where the slope may change, evenly spread.")
+    knots: int = Field(10, ge=0, le=100, title="Knots", description="Where the slope may change, evenly spread.")
     occasions: bool = Field(True, title="Occasions")
     reach: int = Field(0, ge=0, le=30, title="Around", description="Steps before and after an occasion that count.")
     covariates: tuple[str, ...] = Field((), title="Covariates", description="Columns known ahead.")
     season: Literal["add", "mul"] = Field("add", title="Season")
     floor: float | None = Field(None, title="Floor")
     ceiling: float | None = Field(None, title="Ceiling")
+    follow: float | None = Field(
+        None, ge=0, le=1, title="Follow", description="Part of an error that is carried on; empty: by validation."
+    )
+    keep: float | None = Field(
+        None, ge=0, le=1, title="Keep", description="Part of what is carried on that is left a step later."
+    )
+    fading: float | None = Field(
+        None, ge=0, le=1, title="Fading", description="Of the slope beyond the cutoff, a step; 1: it goes on."
+    )
     robust: bool = Field(True, title="Robust", description="Huber's loss instead of squares.")
 
     @model_validator(mode="after")
@@ -61,7 +89,7 @@ class Additive(LocalForecaster):
             share = (values - low) / (self.ceiling - low)
             return np.log(np.clip(share, 1e-3, 1 - 1e-3) / (1 - np.clip(share, 1e-3, 1 - 1e-3)))
         if self.season == "mul":
-            return np.log(values - low)
+            return np.log(np.where(values > low, values - low, np.nan))
         return values
 
     def _outside_of(self, sums: Floats) -> Floats:
@@ -71,6 +99,12 @@ class Additive(LocalForecaster):
         if self.season == "mul":
             return low + np.exp(np.clip(sums, -600, 600))
         return np.maximum(sums, low) if self.floor is not None else sums
+
+    def limits(self, learned: Learned) -> tuple[float, float]:
+        """Floor and ceiling, and zero where seasons are multiplied."""
+        bounded = self.ceiling is not None or self.season == "mul"
+        low = (self.floor or 0.0) if bounded else -np.inf if self.floor is None else self.floor
+        return low, np.inf if self.ceiling is None else self.ceiling
 
     # columns
 
@@ -86,11 +120,14 @@ class Additive(LocalForecaster):
         return out
 
     def _columns(
-        self, panel: Panel, index: int, first: int, count: int, span: int
+        self, panel: Panel, index: int, first: int, count: int, span: int, fading: float = 1.0
     ) -> tuple[Floats, list[str], list[str]]:  # fmt: skip
-        """Columns (count, k) from grid position `first` on, what part each belongs to, names."""
+        """Columns (count, k) from grid position `first` on, what part each belongs to, names.
+
+        Beyond `span` each step of the trend is `fading` times the one before.
+        """
         at = np.arange(float(count))
-        time = at / span
+        time = faded(at, float(span), fading) / span
         columns, parts, names = [np.ones(count), time], ["level", "trend"], ["level", "slope"]
         for place in np.linspace(0, 0.85, self.knots + 2)[1:-1] if self.knots else ():
             columns.append(np.maximum(time - place, 0.0))
@@ -145,48 +182,130 @@ class Additive(LocalForecaster):
 
     def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
         """What is learned of one series; raises `ProteronError` where it must decline."""
-        values, first = known.series(index), int(known.starts[index])
-        present = np.isfinite(values)
+        first = int(known.starts[index])
+        values, present = known.series(index), np.isfinite(known.series(index))
         if self.season == "mul" and values[present].min() <= (self.floor or 0.0):
             raise UnitsError("Multiplied seasons need values above the floor.", field="season")
+        way = self._chosen_way(known.select([index]), first, work) if present.sum() >= LEAST else None
+        learned = self._summed(known, index) | {**_AS_A_RULE, **(way or {}), **self._given_way}
+        told = replace(learned, outside=self.outside(known, index, first))
+        left = self._left(told, np.ascontiguousarray(values))
+        errors = (left - float(told["keep"]) * carried(left, float(told["follow"]), float(told["keep"]))[:-1])[present]
+        if self.robust:  # a range need not hold what is this far out
+            far = _FAR * 1.4826 * float(np.median(np.abs(errors)))
+            errors = np.clip(errors, -far, far)
+        squares = float((errors**2).sum())
+        return learned | {"spread": np.sqrt(squares / max(present.sum() - float(learned["spent"]), 1.0))}
+
+    @property
+    def _given_way(self) -> dict[str, float]:
+        given = {"follow": self.follow, "keep": self.keep, "fading": self.fading}
+        return {name: value for name, value in given.items() if value is not None}
+
+    def _chosen_way(self, alone: Panel, first: int, work: Work) -> dict[str, float] | None:
+        """How to go on: what erred clearly less than the rule after the ends of earlier parts; None: the rule."""
+        ways = [each for each in _WAYS if all(each[name] == value for name, value in self._given_way.items())]
+        if len(self._given_way) == len(_AS_A_RULE):
+            return None
+        ways = [*ways, _AS_A_RULE | self._given_way]
+        values = np.ascontiguousarray(alone.series(0))
+        present = np.flatnonzero(np.isfinite(values))
+        horizon = max(min(work.horizon or max(alone.axis.step.season, LEAST), _FARTHEST, len(present) // 4), 1)
+        padded = np.concatenate([values, np.full(horizon, np.nan)])
+        errors = np.zeros(len(ways))
+        for share in PARTS:
+            work.go_on()
+            cut = int(present[int(len(present) * share)])
+            part = self._summed(alone.between(0, first + cut), 0)
+            between = present[(present >= cut - 1) & (present < cut + max(len(values) // 6, 1))] + 1
+            at = np.unique(between[np.linspace(0, len(between) - 1, ORIGINS).astype(int)])
+            truth = padded[at[:, None] + np.arange(horizon)]
+            told = replace(part, outside=self.outside(alone, 0, first))
+            sums = {each: self._sums(told | {"fading": each}, len(padded)) for each in {way["fading"] for way in ways}}
+            for place, way in enumerate(ways):
+                gaps = truth - self._onwards(sums[way["fading"]], values, way, at, horizon)
+                errors[place] += np.nansum(np.abs(gaps))
+        best = int(np.argmin(errors))
+        return ways[best] if errors[best] < _CLEARLY * errors[-1] else None
+
+    def _summed(self, known: Panel, index: int) -> Learned:
+        """The parts of one series, by regression."""
+        values, first = known.series(index), int(known.starts[index])
+        present = np.isfinite(values)
         span = max(len(values) - 1, 1)
         columns, parts, names = self._columns(known, index, first, len(values), span)
         rows = present & np.isfinite(columns).all(axis=1)
+        follows = np.diff(np.flatnonzero(rows), prepend=-2) == 1
         used = np.ptp(columns[rows], axis=0) > 1e-12
         used[0] = True
         sums = self._inside(values[rows])
         unit = float(np.std(sums)) or 1.0
         centre = float(np.median(sums))
         aim = (sums - centre) / unit
-        chosen = columns[rows][:, used]
+        slopes, covariance, spent, used = self._fitted(columns[rows], aim, used, parts, follows)
         bends = np.array([part == "bend" for part in parts])[used]
-        slopes, covariance, variance = _penalised(chosen, aim, bends, self.robust)
         full, spread = np.zeros(len(names)), np.zeros((len(names), len(names)))
         full[used] = slopes
         spread[np.ix_(used, used)] = covariance
         moved = slopes[bends]
         turning = float((moved**2).mean()) * (self.knots / 0.85) if bends.any() else 0.0
         return Learned({
-            "span": span, "unit": unit, "centre": centre, "slopes": full, "covariance": spread, "variance": variance,
+            "span": span, "unit": unit, "centre": centre, "slopes": full, "covariance": spread, "spent": spent,
             "turning": turning, "count": len(values),
         }, {"parts": parts, "names": names})  # fmt: skip
 
+    def _fitted(
+        self, columns: Floats, aim: Floats, used: Any, parts: list[str], follows: Any
+    ) -> tuple[Floats, Floats, float, Any]:  # fmt: skip
+        """Slopes (k,), their covariance, numbers spent, and which columns are used.
+
+        Seasons that were not asked for are added from the shortest on where Schwarz's criterion of innovations
+        falls.
+        """
+        belongs = np.array(parts)
+        bends = belongs == "bend"
+        seasons = [] if self.periods else list(dict.fromkeys(part for part in parts if part.startswith("season ")))
+        within = used & ~np.isin(belongs, seasons)
+        best = _penalised(columns[:, within], aim, bends[within], self.robust, follows)
+        for season in seasons:
+            wider = within | (used & (belongs == season))
+            found = _penalised(columns[:, wider], aim, bends[wider], self.robust, follows)
+            if found.criterion < best.criterion:
+                within, best = wider, found
+        return best.slopes, best.covariance, best.spent, within
+
     def outside(self, panel: Panel, index: int, first: int) -> Any:
         """What is known besides the series from grid position `first` on."""
-        return lambda count, span: self._columns(panel, index, first, count, span)[0]
+        return lambda count, span, fading: self._columns(panel, index, first, count, span, fading)[0]
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
-        return self._outside_of(self._sums(learned, int(at.max(initial=0)) + horizon)[at[:, None] + np.arange(horizon)])
+        sums = self._sums(learned, max(int(at.max(initial=0)) + horizon, len(values)))
+        return self._onwards(sums, values, learned, at, horizon)
+
+    def _onwards(
+        self, sums: Floats, values: Floats, way: Learned | dict[str, float], at: Ints, horizon: int
+    ) -> Floats:  # fmt: skip
+        """Means (n_origins, horizon): the sum of the parts (≥ n + horizon,), and what is carried on of the rest."""
+        keep = float(way["keep"])
+        left = np.ascontiguousarray(self._inside(values) - sums[: len(values)])
+        rest = carried(left, float(way["follow"]), keep)[at]
+        return self._outside_of(
+            sums[at[:, None] + np.arange(horizon)] + rest[:, None] * keep ** np.arange(1.0, horizon + 1)
+        )
+
+    def _left(self, learned: Learned, values: Floats) -> Floats:
+        """What the parts leave of values (n,), in units of the sum."""
+        return np.ascontiguousarray(self._inside(values) - self._sums(learned, len(values)))
 
     def _sums(self, learned: Learned, count: int) -> Floats:
-        columns = learned.outside(count, int(learned["span"]))
+        columns = learned.outside(count, int(learned["span"]), float(learned["fading"]))
         slopes = learned["slopes"][: columns.shape[1]]
         return np.asarray(columns @ slopes * float(learned["unit"]) + float(learned["centre"]))
 
     def _doubt(self, learned: Learned, at: int, horizon: int) -> Floats:
         """Variance (horizon,) of the sum's mean, in its units: of what was learned, and of slopes to come."""
-        columns = learned.outside(at + horizon, int(learned["span"]))[at:]
+        columns = learned.outside(at + horizon, int(learned["span"]), float(learned["fading"]))[at:]
         width = columns.shape[1]
         doubt = np.einsum("hi,ij,hj->h", columns, learned["covariance"][:width, :width], columns)
         beyond = np.maximum(at + np.arange(1.0, horizon + 1) - int(learned["count"]), 0.0) / float(learned["span"])
@@ -196,9 +315,14 @@ class Additive(LocalForecaster):
         """Paths (count, horizon) after `at` points, driven by the errors of `noise`."""
         count, horizon = noise.errors.shape
         sums = self._sums(learned, at + horizon)[at:]
-        own = float(learned["unit"]) * np.sqrt(float(learned["variance"]))
+        own = float(learned["spread"])
         shared = np.sqrt(self._doubt(learned, at, horizon)) * noise.rng.normal(size=(count, 1))
-        return self._outside_of(sums + shared + own * noise.errors)
+        keep = float(learned["keep"])
+        rest = carried(self._left(learned, values[:at]), float(learned["follow"]), keep)[at]
+        moves = np.concatenate([[1.0], float(learned["follow"]) * keep ** np.arange(1.0, horizon)])
+        return self._outside_of(
+            sums + rest * keep ** np.arange(1.0, horizon + 1) + shared + spread_out(own * noise.errors, moves)
+        )
 
     def components(
         self, state: ForecasterState, panel: Panel, key: str, ahead: int = 0
@@ -265,23 +389,57 @@ class Additive(LocalForecaster):
         return f"A bending trend, now {slope:+.4g} a step{', with ' if parts else ''}{', '.join(parts)}."
 
 
-def _penalised(columns: Floats, aim: Floats, bends: Any, robust: bool) -> tuple[Floats, Floats, float]:
-    """Slopes (k,), their covariance, the variance around them; bends are shrunk, by generalised cross-validation."""
-    weights = np.ones(len(aim))
+@dataclass(frozen=True)
+class _Sum:
+    """Slopes (k,), their covariance (k, k), numbers spent, and Schwarz's criterion."""
+
+    slopes: Floats
+    covariance: Floats
+    spent: float
+    criterion: float
+
+
+def _penalised(columns: Floats, aim: Floats, bends: Any, robust: bool, follows: Any) -> _Sum:
+    """A sum of columns (n, k) fitted to `aim` (n,); bends are shrunk, by generalised cross-validation.
+
+    Errors that hang together are taken as an autoregression of order one and fitted in its innovations (Prais & Winsten
+    1954), where a row `follows` (n,) the one before it. Robust weights are those of innovations.
+    """
+    weights, memory = np.ones(len(aim)), 0.0
     found: tuple[Floats, Floats, float] | None = None
-    for _ in range(_ROUNDS if robust else 1):
-        found = _shrunk(columns * np.sqrt(weights)[:, None], aim * np.sqrt(weights), bends)
+    for _ in range(_ROUNDS):
+        rows, goal = _innovations(columns, memory, follows), _innovations(aim, memory, follows)
+        root = np.sqrt(weights)
+        found = _shrunk(rows * root[:, None], goal * root, bends)
         rest = aim - columns @ found[0]
+        left = _innovations(rest, memory, follows)
         if robust:
-            scale = max(1.4826 * float(np.median(np.abs(rest))), 1e-9)
-            weights = np.minimum(1.0, _HUBER * scale / np.maximum(np.abs(rest), 1e-300))
+            scale = max(1.4826 * float(np.median(np.abs(left))), 1e-9)
+            weights = np.minimum(1.0, _HUBER * scale / np.maximum(np.abs(left), 1e-300))
+        memory = _memory(rest, weights, follows)
     assert found is not None
     slopes, inverse, spent = found
-    rest = aim - columns @ slopes
-    if robust:
-        rest = np.clip(rest, -_FAR * scale, _FAR * scale)  # a range need not hold what is this far out
-    variance = float((rest**2).sum() / max(len(aim) - spent, 1.0))
-    return slopes, inverse * variance, variance
+    squares, count = float((weights * left**2).sum()), len(aim)
+    taken = spent + 2  # the memory and the spread besides
+    fit = count * np.log(max(squares / count, 1e-300)) - np.log(1 - memory**2)
+    criterion = float(fit + taken * np.log(count))
+    return _Sum(slopes, inverse * squares / max(count - spent, 1.0), spent, criterion)
+
+
+def _memory(rest: Floats, weights: Floats, follows: Any) -> float:
+    """Autocorrelation at one step of what is left (n,), between 0 and nearly 1."""
+    joint = np.flatnonzero(follows)
+    squares = float((weights[joint] * rest[joint - 1] ** 2).sum())
+    together = float((weights[joint] * rest[joint] * rest[joint - 1]).sum())
+    return float(np.clip(together / squares, 0.0, _LONGEST_MEMORY)) if squares > 0 else 0.0
+
+
+def _innovations(values: Floats, memory: float, follows: Any) -> Floats:
+    """Values (n, …) less what is kept of the one before, where they follow it; as they count in a row otherwise."""
+    out = values * np.sqrt(1 - memory**2)
+    joint = np.flatnonzero(follows)
+    out[joint] = values[joint] - memory * values[joint - 1]
+    return out
 
 
 def _shrunk(columns: Floats, aim: Floats, bends: Any) -> tuple[Floats, Floats, float]:
@@ -293,7 +451,7 @@ def _shrunk(columns: Floats, aim: Floats, bends: Any) -> tuple[Floats, Floats, f
     best: tuple[float, Floats, Floats, float] | None = None
     for strength in _SHRINKAGES if bends.any() else _SHRINKAGES[:1]:
         penalty = np.where(bends, strength, small)
-        inverse = np.linalg.pinv(gram + np.diag(penalty))
+        inverse = np.linalg.inv(gram + np.diag(penalty))
         slopes = inverse @ right
         spent = float(np.trace(inverse @ gram))
         squares = float(((aim - columns @ slopes) ** 2).sum())

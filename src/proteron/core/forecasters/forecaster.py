@@ -21,7 +21,7 @@ def _go_on() -> bool:
     return False
 
 
-def _unheard(_share: float, _about: str) -> None:
+def unheard(_share: float, _about: str) -> None:
     """Nobody listens."""
 
 
@@ -37,7 +37,7 @@ class Work:
     seed: int = 0
     stop_asked: Callable[[], bool] = _go_on
     deadline: float | None = None
-    report: Callable[[float, str], None] = _unheard
+    report: Callable[[float, str], None] = unheard
     levels: tuple[float, ...] = ()
 
     def go_on(self) -> None:

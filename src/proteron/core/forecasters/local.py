@@ -1,5 +1,6 @@
 """What forecasters share that learn every series on its own: loops, declining with a reason, ranges, paths."""
 
+import itertools
 import zlib
 from abc import abstractmethod
 from collections.abc import Mapping, Sequence
@@ -10,9 +11,10 @@ import numpy as np
 
 from proteron.core.errors import ProteronError, StoppedError, TooShortError
 from proteron.core.forecasters.criteria import information
-from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Tried, Work, refuse_huge
+from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Tried, Work, refuse_huge, unheard
 from proteron.core.forecasters.noise import Noise
 from proteron.core.forecasters.ranges import normal_bounds
+from proteron.core.forecasters.rehearsal import LEAST, ORIGINS, PARTS, Looseness, factors_from, looseness
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
@@ -47,6 +49,7 @@ class LocalForecaster(Forecaster):
 
     panel_wide: ClassVar[bool] = False
     simulated: ClassVar[bool] = False  # ranges come from simulated paths, although there are `spreads_of`
+    rehearsed: ClassVar[bool] = True  # ranges are widened by how far they were off when less was known
 
     def guard(self, known: Panel) -> None:
         """Each series declines for itself."""
@@ -89,7 +92,8 @@ class LocalForecaster(Forecaster):
             try:
                 refuse_huge(known.series(index))
                 self._refuse_few(known.series(index))
-                rows.append(self.learn_series(known, index, work))
+                learned = self.learn_series(known, index, work)
+                rows.append(learned | (self._rehearse(known, index, learned, work) if self.rehearsed else {}))
             except StoppedError:
                 raise
             except ProteronError as error:
@@ -108,6 +112,59 @@ class LocalForecaster(Forecaster):
             facts["series"] = told
         return ForecasterState(known.keys, arrays, facts)
 
+    def as_chosen(self, learned: Learned) -> "LocalForecaster":
+        """Settings with what was chosen while learning, as far as they can be given: learns faster, and alike."""
+        return self
+
+    def _rehearse(self, known: Panel, index: int, learned: Learned, work: Work) -> dict[str, Any]:
+        """Learn from parts of a series and see how far ranges by theory are off in what follows each."""
+        alone = known.select([index])
+        values, start = np.ascontiguousarray(alone.series(0)), int(alone.starts[0])
+        present = np.flatnonzero(np.isfinite(values))
+        count = len(present)
+        asked = work.horizon or max(alone.axis.step.season, LEAST)
+        horizon = min(asked, _FARTHEST, count // 4)
+        if count < LEAST or horizon < 1:
+            return {"loosened": np.ones(1), "rehearsed": count}
+        chosen, quiet = self.as_chosen(learned), replace(work, report=unheard)
+        cuts = [int(present[int(count * part)]) for part in PARTS] + [int(present[-1])]
+        squares = [np.full((1, horizon), np.nan)]
+        for cut, next_cut in itertools.pairwise(cuts):
+            work.go_on()
+            try:
+                part = chosen.learn_series(alone.between(0, start + cut), 0, quiet)
+            except StoppedError:
+                raise
+            except ProteronError:
+                continue
+            between = present[(present >= cut - 1) & (present < next_cut)] + 1
+            origins = np.unique(between[np.linspace(0, len(between) - 1, ORIGINS).astype(int)])
+            squares.append(chosen._squares(part, alone, values, origins, horizon))
+        return {"loosened": factors_from(np.concatenate(squares), count), "rehearsed": count}
+
+    def _squares(self, part: Learned, alone: Panel, values: Floats, origins: Ints, horizon: int) -> Floats:
+        """Squared errors in those theory expects, (n_origins, horizon), NaN where the truth is not known."""
+        start = int(alone.starts[0])
+        learned = self._placed_at(part, alone, 0, start)
+        ahead = np.concatenate([values, np.full(horizon, np.nan)])
+        apart = ahead[origins[:, None] + np.arange(horizon)] - self.means_of(learned, values, origins, horizon)
+        out = np.full(apart.shape, np.nan)
+        for row, origin in enumerate(origins.tolist()):
+            spread = None if self.simulated else self.spreads_of(learned, values, origin, horizon)
+            if spread is None:
+                paths = self.paths_of(learned, values, origin, Noise.draw([origin], _DRAWN, horizon))
+                if paths is None:
+                    break
+                low, high = np.quantile(paths, _ONE_SIGMA, axis=0)
+                spread = (high - low) / 2
+            np.divide(apart[row] ** 2, spread**2, out=out[row], where=spread > 0)
+        return out
+
+    def _placed_at(self, row: Learned, panel: Panel, index: int, first: int) -> Learned:
+        """What was just learned of a series from grid position `first` on, as `means_of` and its like take it."""
+        arrays = {name: np.asarray(value) for name, value in row.arrays.items()}
+        return Learned(arrays, row.facts, self.outside(panel, index, first)) | {"first": first}
+
     def _refuse_few(self, values: Floats) -> None:
         there = int(np.isfinite(values).sum())
         if there < self.least:
@@ -123,8 +180,7 @@ class LocalForecaster(Forecaster):
                 continue
             start, length = int(known.starts[index]), int(known.lengths[index])
             at = np.arange(max(0, end - len(errors) - start), length)
-            arrays = {name: np.asarray(value) for name, value in row.arrays.items()}
-            learned = Learned(arrays, row.facts, self.outside(known, index, start)) | {"first": start}
+            learned = self._placed_at(row, known, index, start)
             values = np.ascontiguousarray(known.series(index))
             gaps = values[at] - self.means_of(learned, values, at, 1)[:, 0]
             errors[at + start - (end - len(errors)), index] = gaps
@@ -221,12 +277,46 @@ class LocalForecaster(Forecaster):
             spread = self.spreads_of(learned, values, at - open_for, horizon + open_for)
             if spread is not None:
                 mean = self.means_of(learned, values, np.array([at]), horizon)[0]
-                return normal_bounds(mean, spread[open_for:], levels)
-        paths = self.paths_of(learned, values, at - open_for, Noise.draw(seed, draws, horizon + open_for))
+                loose = self._looseness(learned, horizon + open_for)
+                if loose is None:
+                    return normal_bounds(mean, spread[open_for:], levels)
+                spread = spread * loose.factor
+                return normal_bounds(mean, spread[open_for:], levels, loose.freedom[open_for:])
+        paths = self._loose_paths(learned, values, at - open_for, Noise.draw(seed, draws, horizon + open_for))
         if paths is None:
             return None
         ends = [[(1 - level) / 2, (1 + level) / 2] for level in levels]
         return np.quantile(paths[:, open_for:], np.ravel(ends), axis=0).reshape(len(levels), 2, horizon)
+
+    @staticmethod
+    def _looseness(learned: Learned, horizon: int) -> Looseness | None:
+        """What rehearsals made of ranges by theory; None where there were none."""
+        if "loosened" not in learned:
+            return None
+        return looseness(np.atleast_1d(learned["loosened"]), int(learned["rehearsed"]), horizon)
+
+    def _loose_paths(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
+        """Paths (count, horizon) after `at` points, as far from the mean as rehearsals say.
+
+        Within `limits` they are moved by how far they are between them, and never beyond.
+        """
+        paths = self.paths_of(learned, values, at, noise)
+        count, horizon = noise.errors.shape
+        loose = self._looseness(learned, horizon)
+        if paths is None or loose is None:
+            return paths
+        scales = loose.scales(noise.rng.permutation((np.arange(count) + 0.5) / count))
+        mean = self.means_of(learned, values, np.array([at]), horizon)[0]
+        low, high = self.limits(learned)
+        if np.isfinite(low) and paths.min() > low and mean.min() > low and max(paths.max(), mean.max()) < high:
+            middle, apart = _log_odds(mean, low, high), _log_odds(paths, low, high)
+            odds = np.exp(np.clip(middle + (apart - middle) * scales, -_FAR_OFF, _FAR_OFF))
+            return np.asarray(low + (odds if np.isinf(high) else (high - low) * odds / (1 + odds)))
+        return np.clip(mean + (paths - mean) * scales, low, high)
+
+    def limits(self, learned: Learned) -> tuple[float, float]:
+        """Between which values forecasts stay, where errors act by how far they are from either."""
+        return -np.inf, np.inf
 
     def simulate(
         self, state: ForecasterState, panel: Panel, origin: int, horizon: int, count: int, seed: int
@@ -245,7 +335,7 @@ class LocalForecaster(Forecaster):
             open_for = _open_gap(values, origin - first)
             mine = None if shared is None else shared[index]
             noise = Noise.draw([seed, state.row(key)], count, horizon + open_for, mine)
-            paths = self.paths_of(learned, values, origin - first - open_for, noise)
+            paths = self._loose_paths(learned, values, origin - first - open_for, noise)
             if paths is not None:
                 out[:, index] = paths[:, open_for:]
                 some = True
@@ -283,6 +373,9 @@ class LocalForecaster(Forecaster):
         return f"{self.title}."
 
 
+_FARTHEST = 200  # steps rehearsed
+_DRAWN, _ONE_SIGMA = 200, (0.1586553, 0.8413447)
+_FAR_OFF = 300.0
 _LONGEST_GAP = 1000
 _JOINT = 1000
 _MOST_TOGETHER = 200
@@ -305,3 +398,8 @@ def _stacked(rows: list[Any]) -> Any:
         if row is not None:
             out[place][tuple(slice(0, size) for size in row.shape)] = row
     return out
+
+
+def _log_odds(values: Floats, low: float, high: float) -> Floats:
+    """How far values (…) are from the lower limit, over how far from the upper one where there is one, logarithmic."""
+    return np.asarray(np.log(values - low) - (0.0 if np.isinf(high) else np.log(high - values)))

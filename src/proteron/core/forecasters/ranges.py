@@ -9,9 +9,13 @@ from proteron.core.forecasters.forecast import quantile_rows
 from proteron.core.panel import Floats
 
 
-def normal_bounds(mean: Floats, spread: Floats, levels: Sequence[float]) -> Floats:
-    """Normal ranges (n_levels, 2, …) around `mean` with standard deviation `spread`, both (…)."""
-    reach = [special.ndtri(0.5 + level / 2) for level in levels]
+def normal_bounds(mean: Floats, spread: Floats, levels: Sequence[float], freedom: Floats | None = None) -> Floats:
+    """Normal ranges (n_levels, 2, …) around `mean` with standard deviation `spread`, both (…).
+
+    With degrees of `freedom` (…), ranges of Student's t.
+    """
+    shares = [0.5 + level / 2 for level in levels]
+    reach = [special.ndtri(share) if freedom is None else special.stdtrit(freedom, share) for share in shares]
     return np.stack([np.stack([mean - z * spread, mean + z * spread]) for z in reach])
 
 

@@ -1,8 +1,9 @@
 """Structural models: local level, local trend, season, as unobserved parts that drift (Harvey 1989)."""
 
-from typing import ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import Field
 
 from proteron.core.compiled import kernel
@@ -13,6 +14,17 @@ from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell, cova
 from proteron.core.forecasters.noise import Noise
 from proteron.core.forecasters.normal_equations import solve_normal
 from proteron.core.forecasters.ranges import prediction_variance, widening
+from proteron.core.forecasters.rehearsal import LEAST
+from proteron.core.forecasters.smoothing.fit import seasonal_figure
+from proteron.core.forecasters.smoothing.forecaster import Part
+from proteron.core.forecasters.smoothing.seasons import (
+    WAYS,
+    season_of,
+    season_sizes,
+    season_way,
+    with_season,
+    without_season,
+)
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
@@ -23,6 +35,8 @@ _LONGEST_SEASON = 60
 _LONGEST_LEARNED = 1500
 _REMEMBERED = 600  # points from which the doubt of the state is worked out, before them it is not known at all
 _DIFFUSE = 1e4
+_DAMPINGS = (1.0, 0.98, 0.9, 0.8)
+_TRIED_FROM = 60
 
 
 @kernel
@@ -172,13 +186,43 @@ def maximise_parts(values: Floats, move: Floats, drifting: Floats, free: Floats,
     return diffuse_value(values, move, drifting, free, count, start)
 
 
-def parts_of_state(trend: bool, period: int) -> tuple[Floats, Floats, tuple[str, ...]]:
-    """How the state moves (k + 1, k), the last row what is seen; which entries each part drifts; the parts' names."""
+@kernel
+def _moved_rows(inside: Floats, spread: Floats, out: Floats) -> None:
+    """out = inside @ spread, both (k, k), the first mostly zeros."""
+    out[:] = 0.0
+    for i in range(len(inside)):
+        for j in range(len(inside)):
+            if inside[i, j] != 0.0:
+                _added(out[i], inside[i, j], spread[j])
+
+
+@kernel
+def spread_after(known: NDArray[np.bool_], inside: Floats, drift: Floats, seen: Floats, spread: Floats) -> None:
+    """Move the covariance of the state (k, k) on by a step for each point (n,), seen or not, in place."""
+    half, turned = np.empty(spread.shape), np.empty(spread.shape)
+    for t in range(len(known)):
+        if known[t]:
+            gain = spread @ seen
+            variance = 1.0 + gain @ seen
+            for i in range(len(drift)):
+                _added(spread[i], -gain[i] / variance, gain)
+        _moved_rows(inside, spread, half)
+        turned[:] = half.T
+        _moved_rows(inside, turned, spread)
+        for i in range(len(drift)):
+            spread[i, i] += drift[i]
+
+
+def parts_of_state(trend: bool, period: int, damping: float = 1.0) -> tuple[Floats, Floats, tuple[str, ...]]:
+    """How the state moves (k + 1, k), the last row what is seen; which entries each part drifts; the parts' names.
+
+    Of a slope `damping` is left a step later.
+    """
     size = 1 + trend + (period - 1 if period > 1 else 0)
     move = np.zeros((size + 1, size))
     move[0, 0], names, drifting = 1.0, ["level"], [np.eye(size)[0]]
     if trend:
-        move[0, 1] = move[1, 1] = 1.0
+        move[0, 1], move[1, 1] = 1.0, damping
         names.append("trend")
         drifting.append(np.eye(size)[1])
     move[size, 0] = 1.0
@@ -203,10 +247,18 @@ class _Parts(LocalForecaster):
         """Whether there is a trend, and the period of the season, 1 for none."""
         return False, 1
 
+    def dampings(self, trend: bool) -> tuple[float, ...]:
+        """What may be left of a slope a step later."""
+        return (1.0,)
+
+    def cycle(self, step_season: int) -> tuple[int, str]:
+        """The season that is taken out beforehand where the model has none of its own, and in what way."""
+        return step_season, "auto"
+
     def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
         """What is learned of one series; raises `ProteronError` where it must decline."""
-        values = np.ascontiguousarray(known.series(index))
-        present = np.flatnonzero(np.isfinite(values))
+        whole = np.ascontiguousarray(known.series(index))
+        present = np.flatnonzero(np.isfinite(whole))
         trend, period = self.layout(known.axis.step.season, len(present))
         move, drifting, names = parts_of_state(trend, period)
         size = len(move) - 1
@@ -215,25 +267,53 @@ class _Parts(LocalForecaster):
                 f"{self.title} needs {size + len(names) + 2} known points; there are {len(present)}.", field="until"
             )
         offset = int(present[-_LONGEST_LEARNED if len(present) > _LONGEST_LEARNED else 0])
-        present, values = present[present >= offset], values[offset:]
-        unit = float(np.nanstd(values)) or max(float(np.nanmax(np.abs(values))), 1.0)
-        centre = float(np.nanmean(values))
-        scaled = np.ascontiguousarray((values - centre) / unit)
-        start, free = np.zeros(size), np.full(len(names), -2.0)
-        value = maximise_parts(scaled, move, drifting, free, len(present), start)
-        if not np.isfinite(value):
+        present, values = present[present >= offset], whole[offset:]
+        cycle, wanted = self.cycle(known.axis.step.season) if period == 1 else (1, "none")
+        way = season_way(values, cycle, wanted)
+        figure = seasonal_figure(values, cycle, way) if way else np.zeros(1)
+        flat = without_season(values, figure, way)
+        unit = float(np.nanstd(flat)) or max(float(np.nanmax(np.abs(flat))), 1.0)
+        centre = float(np.nanmean(flat))
+        scaled = np.ascontiguousarray((flat - centre) / unit)
+        count, best, least, free = len(present), None, np.inf, np.full(len(names), -2.0)
+        for damping in self.dampings(trend):
+            work.go_on()
+            move = parts_of_state(trend, period, damping)[0]
+            start, free = np.zeros(size), free.copy()
+            value = maximise_parts(scaled, move, drifting, free, count, start)
+            if not np.isfinite(value):
+                continue
+            begin = start * unit
+            begin[0] += centre
+            found = Learned({
+                "offset": offset, "trend": float(trend), "period": period, "damping": damping, "begin": begin,
+                "noise": self._scaled_variance(scaled, move, drifting, free, start) * unit**2, "ratios": np.exp(free),
+                "way": float(WAYS.index(way)), "figure": figure, "cycle": len(figure), "count": count,
+                "free": len(names) + 1 + (damping < 1) + (len(figure) if way else 0),
+                "loglik": -value - 0.5 * (count - size) * (np.log(2 * np.pi) + 1) - (count - size) * np.log(unit),
+            })  # fmt: skip
+            error = self._error_ahead(found, whole, work.horizon or max(known.axis.step.season, LEAST))
+            if best is None or error < least:
+                best, least, chosen = found, error, free
+        if best is None:
             raise TooShortError(f"{self.title} cannot tell its parts apart from so few points.", field="until")
-        variance = self._scaled_variance(scaled, move, drifting, free, start)
-        count = len(present)
-        loglik = -value - 0.5 * (count - size) * (np.log(2 * np.pi) + 1) - (count - size) * np.log(unit)
-        begin = start * unit
-        begin[0] += centre
-        return Learned({
-            "offset": offset, "trend": float(trend), "period": period, "begin": begin,
-            "noise": variance * unit**2, "ratios": np.exp(free),
-            "covariance": self._doubt(scaled, move, drifting, free, count), "loglik": float(loglik),
-            "count": count, "free": len(names) + 1,
-        })  # fmt: skip
+        move = parts_of_state(trend, period, float(best["damping"]))[0]
+        return best | {"covariance": self._doubt(scaled, move, drifting, chosen, count)}
+
+    def _error_ahead(self, learned: Learned, values: Floats, horizon: int) -> float:
+        """Mean absolute error of forecasts from origins in the last two thirds, as many steps ahead as are asked."""
+        offset = int(learned["offset"])
+        horizon = max(min(horizon, (len(values) - offset) // 4), 1)
+        at = np.arange(offset + (len(values) - offset) // 3, len(values))
+        at = at[:: max(len(at) // _TRIED_FROM, 1)]
+        truth = np.concatenate([values, np.full(horizon, np.nan)])[at[:, None] + np.arange(horizon)]
+        gaps = np.abs(truth - self.means_of(learned, values, at, horizon))
+        return float(np.nanmean(gaps)) if np.isfinite(gaps).any() else np.inf
+
+    def as_chosen(self, learned: Learned) -> "_Parts":
+        """With its damping given."""
+        given = {"damping": float(learned["damping"])} if "damping" in type(self).model_fields else {}
+        return self.model_copy(update=given)
 
     def _doubt(self, scaled: Floats, move: Floats, drifting: Floats, free: Floats, count: int) -> Floats:
         """Covariance of the logarithms of all variances, drifts first and the noise last, (parts + 1, parts + 1).
@@ -277,9 +357,10 @@ class _Parts(LocalForecaster):
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
-        move, drifting, _ = parts_of_state(bool(learned["trend"]), int(learned["period"]))
+        move, drifting = _moving(learned)
         offset, size = int(learned["offset"]), len(move) - 1
-        rest = np.ascontiguousarray(values[offset:])
+        way, figure = season_of(learned)
+        rest = without_season(np.ascontiguousarray(values[offset:]), figure, way)
         kept = np.empty((len(rest) + 1, size))
         ratios = learned["ratios"][: len(drifting)] @ drifting
         begin = np.ascontiguousarray(learned["begin"][:size, None])
@@ -290,30 +371,33 @@ class _Parts(LocalForecaster):
             shown[h] = shown[h - 1] @ move[:size]
         out = np.full((len(at), horizon), np.nan)
         possible = at - offset > 0
-        out[possible] = kept[at[possible] - offset] @ shown.T
+        out[possible] = with_season(kept[at[possible] - offset] @ shown.T, figure, way, at[possible] - offset)
         return out
 
     def _end(self, learned: Learned, values: Floats, at: int) -> tuple[Floats, Floats, Floats, Floats]:
         """Covariance of the state before a place, how it moves, variances of its drifts, what is seen."""
-        move, drifting, _ = parts_of_state(bool(learned["trend"]), int(learned["period"]))
+        move, drifting = _moving(learned)
         size = len(move) - 1
-        drift = np.diag(learned["ratios"][: len(drifting)] @ drifting)
-        rest = values[int(learned["offset"]) : at]
+        drift = learned["ratios"][: len(drifting)] @ drifting
+        way, figure = season_of(learned)
+        rest = without_season(values[int(learned["offset"]) : at], figure, way)
         known = np.flatnonzero(np.isfinite(rest))
         rest = rest[known[-_REMEMBERED] if len(known) > _REMEMBERED else 0 :]
         wide = max(float(np.nanvar(rest)) / max(float(learned["noise"]), 1e-300), 1.0) if len(known) else 1.0
-        spread, inside, seen = np.eye(size) * min(_DIFFUSE * wide, 1e11), move[:size], move[size]
-        for value in rest:
-            if np.isfinite(value):
-                gain = spread @ seen
-                spread = spread - np.outer(gain, gain) / (seen @ gain + 1.0)
-            spread = inside @ spread @ inside.T + drift
-        return spread, inside, drift, seen
+        spread, inside, seen = np.eye(size) * min(_DIFFUSE * wide, 1e11), np.ascontiguousarray(move[:size]), move[size]
+        spread_after(np.isfinite(rest), inside, drift, seen, spread)
+        return spread, inside, np.diag(drift), seen
 
     def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
         """Standard deviations (horizon,) after `at` points, by theory."""
         variances = self._variances(learned, values, at, horizon) * self._ahead_noise(learned)
-        return np.sqrt(variances) * self._wider(learned, values, at, horizon)
+        return np.sqrt(variances) * self._wider(learned, values, at, horizon) * self._sizes(learned, at, horizon)
+
+    @staticmethod
+    def _sizes(learned: Learned, at: int, horizon: int) -> Floats:
+        """What a unit of the series without its season is at each step, (horizon,)."""
+        way, figure = season_of(learned)
+        return season_sizes(figure, way, at - int(learned["offset"]), horizon)
 
     def _variances(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats:
         """Variance of each step in that of the noise, (horizon,)."""
@@ -362,7 +446,7 @@ class _Parts(LocalForecaster):
             out[:, h] = off @ seen + error
             off = (off + error[:, None] * gain) @ move.T
             spread = move @ (spread - variance * np.outer(gain, gain)) @ move.T + drift
-        return mean + out * self._wider(learned, values, at, horizon)
+        return mean + out * self._wider(learned, values, at, horizon) * self._sizes(learned, at, horizon)
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
         """Learned numbers of one series by name, in flat units."""
@@ -374,7 +458,8 @@ class _Parts(LocalForecaster):
         found = {
             f"variance_{name}": float(ratio) * noise for name, ratio in zip(names, learned["ratios"], strict=False)
         }
-        return found | {"variance_observation": noise}
+        damping = {"damping": float(learned["damping"])} if float(learned["damping"]) < 1 else {}
+        return found | {"variance_observation": noise} | damping
 
     def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
         """Of all variances, from the curvature of the likelihood in their logarithms."""
@@ -392,32 +477,60 @@ class _Parts(LocalForecaster):
         _, _, names = parts_of_state(bool(learned["trend"]), int(learned["period"]))
         noise = float(learned["noise"])
         parts = [f"{name} {ratio * noise:.3g}" for name, ratio in zip(names, learned["ratios"], strict=False)]
-        return f"Variances a step: {', '.join(parts)}; of the noise {noise:.3g}."
+        way = season_of(learned)[0]
+        damping, season = (
+            float(learned["damping"]),
+            {None: "", "add": "; a season added", "mul": "; a season multiplied"},
+        )
+        damped = f"; the slope keeps {damping:.3g} of itself a step" if damping < 1 else ""
+        return f"Variances a step: {', '.join(parts)}; of the noise {noise:.3g}{damped}{season[way]}."
+
+
+def _moving(learned: Learned) -> tuple[Floats, Floats]:
+    """How the state moves (k + 1, k), and which entries each part drifts."""
+    return parts_of_state(bool(learned["trend"]), int(learned["period"]), float(learned["damping"]))[:2]
+
+
+Damping = Annotated[float | None, Field(gt=0, le=1)]
+_DAMPING = Field(None, title="Damping", description="What is left of the slope a step later; empty: by the error.")
+_TAKEN: Any = Field("auto", title="Season", description="Taken out beforehand; auto: by a test.")
 
 
 class LocalLevel(_Parts):
-    """A level that drifts, seen with noise."""
+    """A level that drifts, seen with noise; a season is taken out beforehand where a test shows one."""
 
     title: ClassVar[str] = "local level"
-    can: ClassVar[tuple[str, ...]] = ("gaps", "ranges")
+    can: ClassVar[tuple[str, ...]] = ("seasons", "gaps", "ranges")
     least: ClassVar[int] = 4
     kind: Literal["local_level"] = "local_level"
+    season: Part = _TAKEN
+
+    def cycle(self, step_season: int) -> tuple[int, str]:
+        return step_season, self.season
 
 
 class LocalTrend(_Parts):
-    """A level and its slope, both drifting, seen with noise."""
+    """A level and its slope, both drifting, seen with noise; a season is taken out where a test shows one."""
 
     title: ClassVar[str] = "local trend"
-    can: ClassVar[tuple[str, ...]] = ("trend", "gaps", "ranges")
+    can: ClassVar[tuple[str, ...]] = ("trend", "seasons", "gaps", "ranges")
     least: ClassVar[int] = 6
     kind: Literal["local_trend"] = "local_trend"
+    damping: Damping = _DAMPING
+    season: Part = _TAKEN
 
     def layout(self, season: int, known: int) -> tuple[bool, int]:
         return True, 1
 
+    def cycle(self, step_season: int) -> tuple[int, str]:
+        return step_season, self.season
+
+    def dampings(self, trend: bool) -> tuple[float, ...]:
+        return _DAMPINGS if self.damping is None else (self.damping,)
+
 
 class Structural(_Parts):
-    """Level, slope and season, all drifting, seen with noise."""
+    """Level, slope and season, all drifting, seen with noise; a season too long for that is taken out beforehand."""
 
     title: ClassVar[str] = "structural"
     can: ClassVar[tuple[str, ...]] = ("trend", "seasons", "gaps", "ranges")
@@ -426,7 +539,17 @@ class Structural(_Parts):
     kind: Literal["structural"] = "structural"
     period: int | None = Field(None, ge=1, title="Period", description="Empty: the step's own season.")
     trend: bool = Field(True, title="Slope")
+    damping: Damping = _DAMPING
 
     def layout(self, season: int, known: int) -> tuple[bool, int]:
-        period = self.period or (season if season <= _LONGEST_SEASON else 1)
-        return self.trend, period if known >= 2 * period + 4 else 1
+        period = self.period or season
+        drifts = period <= _LONGEST_SEASON and known >= 2 * period + 4
+        return self.trend, period if drifts else 1
+
+    def cycle(self, step_season: int) -> tuple[int, str]:
+        return self.period or step_season, "auto"
+
+    def dampings(self, trend: bool) -> tuple[float, ...]:
+        if not trend:
+            return (1.0,)
+        return _DAMPINGS if self.damping is None else (self.damping,)

@@ -14,7 +14,7 @@ from proteron.core.forecasters.smoothing.doubt import doubt_of
 from proteron.core.forecasters.smoothing.fit import FittedForm, fit_form, run, seasonal_figure
 from proteron.core.forecasters.smoothing.forecaster import Part
 from proteron.core.forecasters.smoothing.forms import Form
-from proteron.core.forecasters.smoothing.seasons import season_way, with_season, without_season
+from proteron.core.forecasters.smoothing.seasons import season_sizes, season_way, with_season, without_season
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
@@ -116,7 +116,7 @@ class Theta(LocalForecaster):
         way, figure, offset = self._season_of(learned)
         weight = float(learned["weight"])  # an error moves the steep line by theta times that, the forecast by it
         steps = float(learned["spread"]) * np.sqrt(1 + np.arange(horizon) * weight**2)
-        return steps * np.abs(figure[(at - offset + np.arange(horizon)) % len(figure)]) if way == "mul" else steps
+        return steps * season_sizes(figure, way, at - offset, horizon)
 
     def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
         """Paths (count, horizon) after `at` points, driven by the errors of `noise`."""
@@ -126,7 +126,7 @@ class Theta(LocalForecaster):
         errors = float(learned["spread"]) * noise.errors
         weight = float(learned["weight"])
         moves = errors + weight * (np.cumsum(errors, axis=1) - errors)
-        return mean + (moves * figure[(at - offset + np.arange(horizon)) % len(figure)] if way == "mul" else moves)
+        return mean + moves * season_sizes(figure, way, at - offset, horizon)
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
         """Learned numbers of one series by name, in flat units."""

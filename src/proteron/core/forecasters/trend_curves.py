@@ -1,7 +1,8 @@
 """Curves through a whole series as forecasters: lines, parabolas, growth, saturation, pieces."""
 
 from collections.abc import Callable
-from typing import ClassVar, Literal
+from itertools import product
+from typing import ClassVar, Literal, get_args
 
 import numpy as np
 from pydantic import Field, model_validator
@@ -12,10 +13,28 @@ from proteron.core.forecasters.criteria import information
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import Learned, LocalForecaster
 from proteron.core.forecasters.noise import Noise
+from proteron.core.forecasters.onwards import FADINGS, carried, faded
+from proteron.core.forecasters.ranges import spread_out
+from proteron.core.forecasters.rehearsal import LEAST, PARTS
+from proteron.core.forecasters.smoothing.fit import seasonal_figure
+from proteron.core.forecasters.smoothing.forecaster import Part
+from proteron.core.forecasters.smoothing.seasons import (
+    WAYS,
+    season_of,
+    season_sizes,
+    season_way,
+    with_season,
+    without_season,
+)
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
 Shape = Literal["linear", "quadratic", "exponential", "saturating", "piecewise"]
+SHAPES: tuple[Shape, ...] = get_args(Shape)
+_LEAST = {"linear": 3, "quadratic": 4, "exponential": 4, "saturating": 5, "piecewise": 6}
+_STRAIGHT = ("linear", "quadratic", "piecewise")
+_FARTHEST = 200
+_FOLLOWS = (0.0, 0.3, 0.7, 1.0)
 _MOST_KNOTS = 5
 _OUTLYING = 1.345  # of Huber's loss, in robust spreads
 
@@ -23,16 +42,33 @@ _OUTLYING = 1.345  # of Huber's loss, in robust spreads
 class TrendCurve(LocalForecaster):
     """A curve in time by least squares, plain or with Huber's loss, carried on beyond the cutoff.
 
+    Which shape, and how far it fades beyond the cutoff, is chosen by the error after the ends of parts of what is
+    known, where it is left open: a curve that goes through the past best may leave it worst.
+
     Time runs from 0 at the first known point to 1 at the last. Ranges hold the doubt about the curve (linearised) and
     the spread around it (Seber & Wild 1989, § 5.1).
     """
 
     title: ClassVar[str] = "trend curve"
     family: ClassVar[str] = "trend"
-    can: ClassVar[tuple[str, ...]] = ("trend", "gaps", "ranges")
+    can: ClassVar[tuple[str, ...]] = ("trend", "seasons", "gaps", "ranges")
     cost: ClassVar[float] = 50.0
     kind: Literal["trend_curve"] = "trend_curve"
-    shape: Shape = Field("linear", title="Shape")
+    shape: Shape | Literal["auto"] = Field("auto", title="Shape", description="Auto: by the error after cutoffs.")
+    fading: float | None = Field(
+        None, ge=0, le=1, title="Fading", description="Of what is added beyond the cutoff, a step; empty: chosen along "
+        "with the shape, none for a shape that is given.",
+    )  # fmt: skip
+    follow: float | None = Field(
+        None, ge=0, le=1, title="Follow", description="Part of an error that is carried on; empty: chosen along with "
+        "the shape, none for a shape that is given.",
+    )  # fmt: skip
+    season: Part = Field(
+        "auto",
+        title="Season",
+        description="Taken out beforehand; auto: by a test, for a shape that is chosen.",
+    )
+    period: int | None = Field(None, ge=1, title="Period", description="Empty: the step's own season.")
     robust: bool = Field(False, title="Robust", description="Huber's loss instead of squares.")
     capacity: float | None = Field(None, title="Capacity", description="Of a saturating curve; empty: fitted.")
     knots: tuple[int, ...] = Field((), title="Knots", description="Points after the first known; empty: found.")
@@ -52,17 +88,69 @@ class TrendCurve(LocalForecaster):
 
     def learn_series(self, known: Panel, index: int, work: Work) -> Learned:
         """What is learned of one series; raises `ProteronError` where it must decline."""
-        values = known.series(index)
+        whole = np.ascontiguousarray(known.series(index))
+        offset = int(np.flatnonzero(np.isfinite(whole))[0])
+        period = self.period or known.axis.step.season
+        wanted = "none" if self.season == "auto" and self.shape != "auto" else self.season
+        way = season_way(whole[offset:], period, wanted)
+        figure = seasonal_figure(whole[offset:], period, way) if way else np.zeros(1)
+        values = np.concatenate([whole[:offset], without_season(whole[offset:], figure, way)])
+        shape, fading, follow = self.shape, 1.0 if self.fading is None else self.fading, self.follow or 0.0
+        if shape == "auto":
+            shape, fading, follow = self._chosen(values, work)
         at = np.flatnonzero(np.isfinite(values))
-        least = {"linear": 3, "quadratic": 4, "exponential": 4, "saturating": 5, "piecewise": 6}[self.shape]
-        if len(at) < least:
-            raise TooShortError(f"A {self.shape} curve needs {least} known points; there are {len(at)}.", field="shape")
+        if len(at) < _LEAST[shape]:
+            raise TooShortError(
+                f"A {shape} curve needs {_LEAST[shape]} known points; there are {len(at)}.", field="shape"
+            )
+        learned = self._learned(values, shape) | {"fading": fading, "follow": follow}
+        errors = values - self._flat_means(learned, values, np.arange(len(values)), 1)[:, 0]
+        errors = errors[at] / float(learned["unit"])
+        variance = _robust_spread(errors) ** 2 if self.robust else float((errors**2).mean())
+        free = int(learned["free"]) + (len(figure) if way else 0)
+        return learned | {
+            "variance": variance * len(at) / max(len(at) - free + 1, 1), "free": free,
+            "way": float(WAYS.index(way)), "figure": figure, "cycle": len(figure),
+        }  # fmt: skip
+
+    def as_chosen(self, learned: Learned) -> "TrendCurve":
+        """With its shape and its fading given."""
+        onwards = {name: float(learned[name]) for name in ("fading", "follow")}
+        return self.model_copy(update={"shape": SHAPES[int(learned["shape"])], **onwards})
+
+    def _chosen(self, values: Floats, work: Work) -> tuple[Shape, float, float]:
+        """Shape, fading and following that erred least over the steps after the ends of parts of what is known."""
+        present = np.flatnonzero(np.isfinite(values))
+        horizon = max(min(work.horizon or LEAST, _FARTHEST, len(present) // 4), 1)
+        fadings = FADINGS if self.fading is None else (self.fading,)
+        follows = _FOLLOWS if self.follow is None else (self.follow,)
+        errors = dict.fromkeys(product(SHAPES, fadings, follows), 0.0)
+        for share in PARTS:
+            cut = int(present[int(len(present) * share)])
+            truth, part = values[cut : cut + horizon], values[:cut]
+            for shape in SHAPES:
+                work.go_on()
+                try:
+                    learned = self._learned(part, shape) if np.isfinite(part).sum() >= _LEAST[shape] else None
+                except TooShortError:
+                    learned = None
+                for fading, follow in product(fadings, follows):
+                    if learned is None:
+                        errors[shape, fading, follow] = np.inf
+                        continue
+                    told = learned | {"fading": fading, "follow": follow}
+                    mean = self._flat_means(told, part, np.array([cut]), len(truth))[0]
+                    errors[shape, fading, follow] += float(np.nansum(np.abs(truth - mean)))
+        return min(errors, key=lambda way: errors[way])
+
+    def _learned(self, values: Floats, shape: Shape) -> Learned:
+        at = np.flatnonzero(np.isfinite(values))
         first, span = int(at[0]), max(int(at[-1] - at[0]), 1)
         time = (at - first) / span
         unit = max(float(np.abs(values[at]).max()), 1e-300)
         scaled = values[at] / unit
-        if self.shape != "piecewise":
-            found = self._fitted(time, scaled, np.empty(0), unit)
+        if shape != "piecewise":
+            found = self._fitted(shape, time, scaled, np.empty(0), unit)
         else:
             found = self._pieces(time, scaled, np.array(self.knots) / span, unit)
         coefficients, covariance, variance, knots = found
@@ -71,33 +159,41 @@ class TrendCurve(LocalForecaster):
         return Learned({
             "offset": first, "span": span, "unit": unit, "coefficients": coefficients, "covariance": covariance,
             "variance": variance * count / max(count - len(coefficients), 1), "knots": knots, "loglik": loglik,
-            "count": count, "free": free,
+            "count": count, "free": free, "shape": SHAPES.index(shape),
         })  # fmt: skip
 
     def _fitted(
-        self, time: Floats, scaled: Floats, knots: Floats, unit: float
+        self, shape: Shape, time: Floats, scaled: Floats, knots: Floats, unit: float
     ) -> tuple[Floats, Floats, float, Floats]:  # fmt: skip
         """Coefficients (k,), their covariance, the variance around the curve, knots."""
-        curve = self._curve(knots, unit)
-        start = _start(self.shape, time, scaled, knots, None if self.capacity is None else self.capacity / unit)
+        curve = self._curve(shape, knots, unit)
+        start = _start(shape, time, scaled, knots, None if self.capacity is None else self.capacity / unit)
+        if shape in _STRAIGHT and not self.robust:  # the start is the least squares
+            return self._told(curve(time, start), scaled, start, _powers(shape, time, knots), knots)
+        try:
+            coefficients, slopes = self._nearest(curve, time, scaled, start)
+            if self.robust:  # once more from there with the spread of what is left
+                coefficients, slopes = self._nearest(curve, time, scaled, coefficients)
+        except ValueError as error:
+            raise TooShortError(f"A {shape} curve does not go through these values.", field="shape") from error
+        return self._told(curve(time, coefficients), scaled, coefficients, slopes, knots)
+
+    def _nearest(
+        self, curve: Callable[[Floats, Floats], Floats], time: Floats, scaled: Floats, start: Floats
+    ) -> tuple[Floats, Floats]:  # fmt: skip
+        """Coefficients (k,) and the slopes of the curve by them (n, k)."""
         spread = _robust_spread(scaled - curve(time, start))
         loss = "huber" if self.robust else "linear"
-        try:
-            found = optimize.least_squares(
-                lambda at: curve(time, at) - scaled, start, loss=loss, f_scale=_OUTLYING * spread, x_scale="jac",
-                max_nfev=500,
-            )  # fmt: skip
-            coefficients, slopes = found.x, found.jac
-        except ValueError as error:
-            raise TooShortError(f"A {self.shape} curve does not go through these values.", field="shape") from error
-        if self.robust:  # once more from there with the spread of what is left
-            spread = _robust_spread(scaled - curve(time, coefficients))
-            found = optimize.least_squares(
-                lambda at: curve(time, at) - scaled, coefficients, loss=loss, f_scale=_OUTLYING * spread,
-                x_scale="jac", max_nfev=500,
-            )  # fmt: skip
-            coefficients, slopes = found.x, found.jac
-        rest = scaled - curve(time, coefficients)
+        found = optimize.least_squares(
+            lambda at: curve(time, at) - scaled, start, loss=loss, f_scale=_OUTLYING * spread, x_scale="jac",
+            max_nfev=100,
+        )  # fmt: skip
+        return found.x, found.jac
+
+    def _told(
+        self, fitted: Floats, scaled: Floats, coefficients: Floats, slopes: Floats, knots: Floats
+    ) -> tuple[Floats, Floats, float, Floats]:  # fmt: skip
+        rest = scaled - fitted
         variance = _robust_spread(rest) ** 2 if self.robust else float((rest**2).mean())
         covariance = np.linalg.pinv(slopes.T @ slopes) * variance * len(rest) / max(len(rest) - len(coefficients), 1)
         return coefficients, covariance, variance, knots
@@ -107,57 +203,77 @@ class TrendCurve(LocalForecaster):
     ) -> tuple[Floats, Floats, float, Floats]:  # fmt: skip
         """With the knots given, or added one by one where each helps most, as long as BIC falls."""
         if len(given):
-            return self._fitted(time, scaled, given, unit)
+            return self._fitted("piecewise", time, scaled, given, unit)
         places = np.unique(np.quantile(time, np.linspace(0.05, 0.95, 37)))
-        knots, best = np.empty(0), self._fitted(time, scaled, np.empty(0), unit)
+        knots, best = np.empty(0), self._fitted("piecewise", time, scaled, np.empty(0), unit)
         count = len(time)
         criterion = count * np.log(max(best[2], 1e-300)) + 2 * np.log(count)
+        hinges = np.maximum(time[:, None] - places, 0.0)
         while len(knots) < min(_MOST_KNOTS, count // 4):
-            tried = [
-                (float(np.linalg.lstsq(_bent(time, np.append(knots, place)), scaled)[1].sum()), place)
-                for place in places
-                if len(knots) == 0 or np.abs(knots - place).min() > 0.03
-            ]
-            if not tried:
+            basis = np.linalg.qr(_bent(time, knots))[0]
+            apart = hinges - basis @ (basis.T @ hinges)
+            left = scaled - basis @ (basis.T @ scaled)
+            gains = (apart.T @ left) ** 2 / np.maximum((apart**2).sum(axis=0), 1e-12)
+            if len(knots):
+                gains[np.abs(places[:, None] - knots).min(axis=1) <= 0.03] = 0.0
+            if not gains.any():
                 break
-            longer = np.sort(np.append(knots, min(tried)[1]))
-            found = self._fitted(time, scaled, longer, unit)
+            longer = np.sort(np.append(knots, places[int(np.argmax(gains))]))
+            found = self._fitted("piecewise", time, scaled, longer, unit)
             value = count * np.log(max(found[2], 1e-300)) + (2 + 2 * len(longer)) * np.log(count)
             if value >= criterion:
                 break
             knots, best, criterion = longer, found, value
         return best
 
-    def _curve(self, knots: Floats, unit: float) -> Callable[[Floats, Floats], Floats]:
+    def _curve(self, shape: Shape, knots: Floats, unit: float) -> Callable[[Floats, Floats], Floats]:
         """The curve as a function of time (n,) and coefficients (k,), in units of the largest value."""
-        if self.shape == "linear":
+        if shape == "linear":
             return lambda t, c: c[0] + c[1] * t
-        if self.shape == "quadratic":
+        if shape == "quadratic":
             return lambda t, c: c[0] + c[1] * t + c[2] * t * t
-        if self.shape == "exponential":
+        if shape == "exponential":
             return lambda t, c: c[0] + c[1] * np.expm1(np.clip(c[2] * t, -60, 60)) / _apart(c[2])
-        if self.shape == "saturating":
+        if shape == "saturating":
             top = None if self.capacity is None else self.capacity / unit
             return lambda t, c: (c[2] if top is None else top) / (1 + np.exp(-np.clip(c[0] * (t - c[1]), -60, 60)))
         return lambda t, c: _bent(t, knots) @ c
 
+    def _curve_of(self, learned: Learned) -> Callable[[Floats, Floats], Floats]:
+        """The curve that was learned, as a function of time and coefficients."""
+        knots = learned["knots"][np.isfinite(learned["knots"])]
+        return self._curve(SHAPES[int(learned["shape"])], knots, float(learned["unit"]))
+
+    @staticmethod
+    def _time(learned: Learned, places: Floats) -> Floats:
+        span = float(learned["span"])
+        return faded(places - float(learned["offset"]), span, float(learned["fading"])) / span
+
     def _curve_at(self, learned: Learned, places: Floats) -> Floats:
         coefficients = learned["coefficients"][np.isfinite(learned["coefficients"])]
-        knots = learned["knots"][np.isfinite(learned["knots"])]
-        time = (places - float(learned["offset"])) / float(learned["span"])
-        unit = float(learned["unit"])
-        return self._curve(knots, unit)(time.ravel(), coefficients).reshape(time.shape) * unit
+        time = self._time(learned, places)
+        return self._curve_of(learned)(time.ravel(), coefficients).reshape(time.shape) * float(learned["unit"])
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
-        return self._curve_at(learned, at[:, None] + np.arange(horizon, dtype=np.float64))
+        (way, figure), offset = season_of(learned), int(learned["offset"])
+        flat = np.concatenate([values[:offset], without_season(values[offset:], figure, way)])
+        return with_season(self._flat_means(learned, flat, at, horizon), figure, way, at - offset)
+
+    def _flat_means(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
+        """The same without the season."""
+        curve = self._curve_at(learned, at[:, None] + np.arange(horizon, dtype=np.float64))
+        follow = float(learned["follow"])
+        if not follow:
+            return curve
+        left = values - self._curve_at(learned, np.arange(float(len(values))))
+        return curve + carried(np.ascontiguousarray(left), follow, 1.0)[at][:, None]
 
     def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
         """Standard deviations (horizon,) after `at` points, by theory."""
         coefficients = learned["coefficients"][np.isfinite(learned["coefficients"])]
         size, unit = len(coefficients), float(learned["unit"])
-        curve = self._curve(learned["knots"][np.isfinite(learned["knots"])], unit)
-        time = np.asarray((at + np.arange(float(horizon)) - float(learned["offset"])) / float(learned["span"]), float)
+        curve, time = self._curve_of(learned), self._time(learned, at + np.arange(float(horizon)))
         steps = 1e-6 * np.maximum(np.abs(coefficients), 1e-3)
         slopes = np.stack(
             [
@@ -166,7 +282,10 @@ class TrendCurve(LocalForecaster):
             ]
         )
         doubt = np.einsum("ih,ij,jh->h", slopes, learned["covariance"][:size, :size], slopes)
-        return unit * np.sqrt(np.maximum(doubt, 0.0) + float(learned["variance"]))
+        grown = 1 + np.arange(float(horizon)) * float(learned["follow"]) ** 2
+        (way, figure), offset = season_of(learned), int(learned["offset"])
+        spread = unit * np.sqrt(np.maximum(doubt, 0.0) + float(learned["variance"]) * grown)
+        return spread * season_sizes(figure, way, at - offset, horizon)
 
     def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
         """Paths (count, horizon) after `at` points, driven by the errors of `noise`."""
@@ -174,9 +293,13 @@ class TrendCurve(LocalForecaster):
         spread = self.spreads_of(learned, values, at, horizon)
         own = float(learned["unit"]) * np.sqrt(float(learned["variance"]))
         assert spread is not None
-        doubt = np.sqrt(np.maximum(spread**2 - own**2, 0.0))
-        moves = own * noise.errors + noise.rng.normal(size=(count, 1)) * doubt
-        return self.means_of(learned, values, np.array([at]), horizon)[0] + moves
+        follow = float(learned["follow"])
+        weights = np.concatenate([[1.0], np.full(horizon - 1, follow)])
+        (way, figure), offset = season_of(learned), int(learned["offset"])
+        sizes = season_sizes(figure, way, at - offset, horizon)
+        doubt = np.sqrt(np.maximum((spread / sizes) ** 2 - own**2 * np.cumsum(weights**2), 0.0))
+        moves = spread_out(own * noise.errors, weights) + noise.rng.normal(size=(count, 1)) * doubt
+        return self.means_of(learned, values, np.array([at]), horizon)[0] + moves * sizes
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
         """Learned numbers of one series by name, in flat units."""
@@ -202,9 +325,8 @@ class TrendCurve(LocalForecaster):
             "piecewise": [("level", unit), ("slope", unit / span)]
             + [(f"change {i + 1}", unit / span) for i in range(max(size - 2, 0))],
         }
-        return [
-            (name, float(value) * scale) for (name, scale), value in zip(scales[self.shape], of[:size], strict=False)
-        ]
+        kinds = scales[SHAPES[int(learned["shape"])]]
+        return [(name, float(value) * scale) for (name, scale), value in zip(kinds, of[:size], strict=False)]
 
     def criteria(self, state: ForecasterState, key: str) -> dict[str, float]:
         """Log-likelihood and criteria of one series, where there is a likelihood."""
@@ -215,14 +337,22 @@ class TrendCurve(LocalForecaster):
 
     def summary_of(self, learned: Learned) -> str:
         """What was learned of one series, in one sentence."""
-        named = dict(self._named(learned, learned["coefficients"]))
-        if self.shape == "linear":
+        fading = float(learned["fading"])
+        season = {None: "", "add": " A season is added.", "mul": " A season is multiplied."}[season_of(learned)[0]]
+        rest = season if fading == 1 else f"{season} Beyond the cutoff each step is {fading:g} of the one before."
+        if float(learned["follow"]):
+            rest += f" {float(learned['follow']):.0%} of each error is carried on."
+        return self._formula(learned) + rest
+
+    def _formula(self, learned: Learned) -> str:
+        named, shape = dict(self._named(learned, learned["coefficients"])), SHAPES[int(learned["shape"])]
+        if shape == "linear":
             return f"y = {named['level']:.4g} {named['slope']:+.4g} t, t in steps from the first known point."
-        if self.shape == "quadratic":
+        if shape == "quadratic":
             return f"y = {named['level']:.4g} {named['slope']:+.4g} t {named['bend']:+.4g} t²."
-        if self.shape == "exponential":
+        if shape == "exponential":
             return f"From {named['level']:.4g}, {named['slope']:+.4g} a step at first, {named['rate']:+.2%} more each."
-        if self.shape == "saturating":
+        if shape == "saturating":
             top = named.get("capacity", self.capacity)
             return f"Towards {top:.4g}, half of it {named['middle']:.0f} steps after the first known point."
         span = float(learned["span"])
@@ -233,6 +363,11 @@ class TrendCurve(LocalForecaster):
 def _bent(time: Floats, knots: Floats) -> Floats:
     """Columns of a line that bends at knots, (n, 2 + k)."""
     return np.column_stack([np.ones(len(time)), time, *(np.maximum(time - knot, 0.0) for knot in knots)])
+
+
+def _powers(shape: str, time: Floats, knots: Floats) -> Floats:
+    """What a curve that is straight in its coefficients is made of, (n, k)."""
+    return _bent(time, knots) if shape == "piecewise" else np.vander(time, 2 + (shape == "quadratic"), increasing=True)
 
 
 def _apart(rate: float) -> float:

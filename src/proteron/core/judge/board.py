@@ -1,7 +1,7 @@
 """The board: a pure view over the losses of finished cells."""
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, fields
+from dataclasses import asdict, dataclass, field, fields
 from typing import Any
 
 import numpy as np
@@ -42,6 +42,15 @@ class Reason:
 
 
 @dataclass(frozen=True)
+class Behind:
+    """How much stands behind a number: scored points, and how many folds and series they are from."""
+
+    points: int
+    folds: int
+    series: int
+
+
+@dataclass(frozen=True)
 class EntrantFacts:
     """What the board says of an entrant besides its errors."""
 
@@ -50,6 +59,7 @@ class EntrantFacts:
     cells: int = 0
     failed: int = 0
     seconds: float = 0.0
+    cpu_seconds: float = 0.0
     failures: tuple[Failure, ...] = ()
 
 
@@ -57,6 +67,8 @@ class EntrantFacts:
 class BoardRow(Mapping[str, Any]):
     """One entrant: pooled errors by metric, skill over the baseline with its 95 % interval, and why any is missing.
 
+    `behind` says what stands behind each error and the skill, by metric and as “skill”; `seconds` passed while its
+    cells were computed, of which the processor was at work `cpu_seconds`.
     Reads as a mapping too: every field by its name, and every metric by its own. None where nothing can be said.
     """
 
@@ -76,6 +88,8 @@ class BoardRow(Mapping[str, Any]):
     best_in: int
     coverage: float | None
     seconds: float
+    cpu_seconds: float
+    behind: Mapping[str, Behind]
     reasons: tuple[Reason, ...] = field(default=())
 
     def __getitem__(self, name: str) -> Any:
@@ -86,6 +100,8 @@ class BoardRow(Mapping[str, Any]):
         found = getattr(self, name)
         if name == "reasons":
             return [{"text": r.text, "folds": list(r.folds), "series": list(r.series)} for r in found]
+        if name == "behind":
+            return {key: asdict(each) for key, each in found.items()}
         return list(found) if isinstance(found, tuple) else found
 
     def __iter__(self) -> Iterator[str]:
@@ -97,16 +113,19 @@ class BoardRow(Mapping[str, Any]):
 
 
 _ROW_FIELDS = tuple(each.name for each in fields(BoardRow) if each.name != "errors")
-_LISTS = ("skill_by_fold", "skill_by_step", "skill_by_series", "reasons")
+_LISTS = ("skill_by_fold", "skill_by_step", "skill_by_series", "reasons", "behind")
 
 
 class Board(Sequence[BoardRow]):
     """Rows in the order entrants were entered; as a table through Arrow."""
 
-    def __init__(self, rows: Sequence[BoardRow], metrics: Sequence[str], skill_metric: str) -> None:
+    def __init__(
+        self, rows: Sequence[BoardRow], metrics: Sequence[str], skill_metric: str, notes: Sequence[str] = ()
+    ) -> None:  # fmt: skip
         self._rows = tuple(rows)
         self.metrics = tuple(metrics)
         self.skill_metric = skill_metric
+        self.notes = tuple(notes)  # what errors leave out, in sentences
 
     def __getitem__(self, place: Any) -> Any:
         return self._rows[place]
@@ -139,12 +158,13 @@ class Board(Sequence[BoardRow]):
         return self.to_arrow().__arrow_c_stream__(requested_schema)
 
     def __repr__(self) -> str:
-        return "\n".join("  ".join(cells) for cells in self._cells())
+        return "\n".join(["  ".join(cells) for cells in self._cells()] + list(self.notes))
 
     def _repr_html_(self) -> str:
         head, *body = self._cells()
         rows = "".join("<tr>" + "".join(f"<td>{cell.strip()}</td>" for cell in row) + "</tr>" for row in body)
-        return f"<table><tr>{''.join(f'<th>{cell.strip()}</th>' for cell in head)}</tr>{rows}</table>"
+        notes = "".join(f"<p>{note}</p>" for note in self.notes)
+        return f"<table><tr>{''.join(f'<th>{cell.strip()}</th>' for cell in head)}</tr>{rows}</table>{notes}"
 
     def _cells(self) -> list[list[str]]:
         """Text of the cells, padded so that columns stand under each other."""
@@ -187,6 +207,8 @@ def make_board(
     base = compared.of(baseline)
     skills = {each.name: _skill(measure, compared.of(each.name), base, (1, 2, 3)) for each in entrants}
     best = _best(skills, baseline, np.isfinite(base).any(axis=(1, 2, 3)))
+    told = dict.fromkeys([*metrics, measure])
+    counts = {name: np.isfinite(each.values).sum(axis=(3, 4)) for name, each in losses.items()}
     rows = []
     for each in entrants:
         own = compared.of(each.name)
@@ -198,8 +220,8 @@ def make_board(
                 baseline=each.name == baseline,
                 cells=each.cells,
                 failed=each.failed,
-                errors={name: _pooled_of(losses.get(name), each.name) for name in dict.fromkeys([*metrics, measure])},
-                flat_rmse=_pooled_of(losses.get(FLAT_SQUARE), each.name),
+                errors={name: _pooled_of(losses, counts, name, each.name) for name in told},
+                flat_rmse=_pooled_of(losses, counts, FLAT_SQUARE, each.name),
                 skill=_number(_skill(measure, own, base, (0, 1, 2, 3))),
                 skill_low=low,
                 skill_high=high,
@@ -207,12 +229,17 @@ def make_board(
                 skill_by_step=_numbers(_skill(measure, own, base, (0, 1, 2))),
                 skill_by_series=_numbers(_skill(measure, own, base, (0, 2, 3))),
                 best_in=int((best == each.name).sum()),
-                coverage=_pooled_of(losses.get(_COVERAGE), each.name),
+                coverage=_pooled_of(losses, counts, _COVERAGE, each.name),
                 seconds=each.seconds,
+                cpu_seconds=each.cpu_seconds,
+                behind={
+                    name: _behind(counts[name][losses[name].names.index(each.name)]) for name in told if name in losses
+                }
+                | {"skill": _behind((np.isfinite(own) & np.isfinite(base)).sum(axis=(2, 3)))},
                 reasons=_reasons(each.failures),
             )
         )
-    return Board(rows, metrics, measure)
+    return Board(rows, metrics, measure, _left_out(counts, list(told)))
 
 
 def skill_metric_of(metrics: Sequence[str]) -> str:
@@ -220,11 +247,38 @@ def skill_metric_of(metrics: Sequence[str]) -> str:
     return next((name for name in metrics if METRICS[name].nominal is None), "mase")
 
 
-def _pooled_of(losses: Losses | None, name: str) -> float | None:
-    if losses is None:
+def _pooled_of(losses: Mapping[str, Losses], counts: Mapping[str, Any], metric: str, name: str) -> float | None:
+    if metric not in losses:
         return None
-    own = losses.of(name)
-    return _number(pooled(losses.metric, np.nansum(own), np.isfinite(own).sum()))
+    place = losses[metric].names.index(name)
+    return _number(pooled(metric, np.nansum(losses[metric].values[place]), counts[metric][place].sum()))
+
+
+def _behind(counts: Any) -> Behind:
+    """What stands behind a number, from how many points it has by fold and series (n_folds, n_series)."""
+    return Behind(int(counts.sum()), int((counts.sum(axis=1) > 0).sum()), int((counts.sum(axis=0) > 0).sum()))
+
+
+def _left_out(counts: Mapping[str, Any], metrics: Sequence[str]) -> list[str]:
+    """What each metric leaves out that another tells of: whole folds, whole series, or single points.
+
+    `counts` (n_entrants, n_folds, n_series) are points by metric.
+    """
+    most, notes = np.maximum.reduce([each for name, each in counts.items() if name in METRICS]), []
+    for name in metrics:
+        if name not in counts or (counts[name] == most).all():
+            continue
+        missing, metric = most - counts[name], METRICS[name]
+        parts = []
+        for axis, (one, many) in ((1, ("fold", "folds")), (2, ("series", "series"))):
+            others = tuple(each for each in (0, 1, 2) if each != axis)
+            gone = ((counts[name].sum(axis=others) == 0) & (most.sum(axis=others) > 0)).sum()
+            if gone:
+                parts.append(f"{gone} of {most.shape[axis]} {one if most.shape[axis] == 1 else many}")
+        entrants = missing.sum(axis=(1, 2))
+        points = f"{missing.sum() / most.sum():.2g} of all points" if entrants.any() else ""
+        notes.append(f"{metric.title} leaves out {' and '.join(parts) or points}: {metric.undefined}.")
+    return notes
 
 
 def _sums(own: Floats, base: Floats, axes: tuple[int, ...]) -> tuple[Floats, Floats, Floats]:

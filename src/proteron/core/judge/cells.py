@@ -19,7 +19,7 @@ from proteron.core.timeline import Ints
 
 LEVELS = (0.5, 0.8, 0.95)
 _WORK_PER_CELL = 4e6  # points × cost: about a second
-_VERSION = 2  # of how cells are computed; raised when their results change
+_VERSION = 3  # of how cells are computed; raised when their results change
 _ROUNDING = 1e-9  # of the largest value known: a spread below it is what rounding leaves
 FLAT_SQUARE = "flat_square"  # the loss of flat-unit errors, kept beside the metrics
 
@@ -73,6 +73,7 @@ class Fit:
     arrays: Mapping[str, NDArray[Any]]
     spread: Floats
     seconds: float = 0.0
+    cpu_seconds: float = 0.0
 
     def fitted(self, contender: Contender, known: Panel, until: int) -> FittedContender:
         """The contender as it stood then, ready to forecast series of `known` from later origins."""
@@ -102,7 +103,8 @@ class CellResult:
     fit: Fit | None = None
     paths: Floats | None = None
     declined: Mapping[str, str] = field(default_factory=dict)
-    seconds: float = 0.0
+    seconds: float = 0.0  # that passed
+    cpu_seconds: float = 0.0  # of the processor's time
     memory: int | None = None  # bytes by which the process that computed it grew at most
 
     def fitted(self, known: Panel) -> FittedContender:
@@ -168,22 +170,38 @@ def compute_cells(
     for cell in wanted.values():
         batches.setdefault(cell.batch, []).append(cell)
     for group in batches.values():
-        begun = time.perf_counter()
         asked = [(cell.place.inside(_series(panel, cell)), _work_of(cell, work)) for cell in group]
         insides = [(inside, cell.place.fit_until, each) for (inside, each), cell in zip(asked, group, strict=True)]
+        clock = Clock()
         fitted = group[0].contender.fit_many(insides)
-        share = (time.perf_counter() - begun) / len(group)
+        share = [each / len(group) for each in clock.taken()]
         for cell, each in zip(group, fitted, strict=True):
-            begun = time.perf_counter()
+            clock = Clock()
             fresh[cell.fit_key] = (each, each.flat_errors(cell.place.reach))
-            there[cell.fit_key] = _kept(cell, *fresh[cell.fit_key], share + time.perf_counter() - begun)
+            kept = _kept(cell, *fresh[cell.fit_key])
+            seconds, cpu = clock.taken()
+            there[cell.fit_key] = replace(kept, seconds=share[0] + seconds, cpu_seconds=share[1] + cpu)
     results = []
     for cell in cells:
         fit = there[cell.fit_key]
-        first = cell is wanted.get(cell.fit_key)  # learning counts once, for the cell it was done for
+        clock = Clock()
         found = _forecast(panel, cell, fit, fresh.get(cell.fit_key))
-        results.append(replace(found, seconds=found.seconds + (fit.seconds if first else 0.0)))
+        seconds, cpu = clock.taken()
+        if cell is wanted.get(cell.fit_key):  # learning counts once, for the cell it was done for
+            seconds, cpu = seconds + fit.seconds, cpu + fit.cpu_seconds
+        results.append(replace(found, seconds=seconds, cpu_seconds=cpu))
     return results
+
+
+class Clock:
+    """Seconds that pass, and those of them that this process computes in, from when it is made."""
+
+    def __init__(self) -> None:
+        self._begun = time.perf_counter(), time.process_time()
+
+    def taken(self) -> tuple[float, float]:
+        """Both since then."""
+        return time.perf_counter() - self._begun[0], time.process_time() - self._begun[1]
 
 
 def _series(panel: Panel, cell: Cell) -> Panel:
@@ -194,15 +212,14 @@ def _work_of(cell: Cell, work: Work | None) -> Work:
     return replace(work or Work(), horizon=cell.place.reach, seed=cell.seed, levels=cell.levels)
 
 
-def _kept(cell: Cell, fitted: FittedContender, errors: Floats, seconds: float) -> Fit:
+def _kept(cell: Cell, fitted: FittedContender, errors: Floats) -> Fit:
     flat = fitted.chain.apply(fitted.known)
     largest = [np.abs(values[np.isfinite(values)]).max(initial=1.0) for values in map(flat.series, range(len(flat)))]
     spread = np.maximum(robust_spread(errors[:, :, 0]), _ROUNDING * np.array(largest))
-    return Fit(cell.fit_key, fitted.chain.document(), fitted.state.facts, fitted.state.arrays, spread, seconds)
+    return Fit(cell.fit_key, fitted.chain.document(), fitted.state.facts, fitted.state.arrays, spread)
 
 
 def _forecast(panel: Panel, cell: Cell, fit: Fit, fresh: tuple[FittedContender, Floats] | None) -> CellResult:
-    begun = time.perf_counter()
     place = cell.place
     inside = place.inside(_series(panel, cell))
     if fresh is None:
@@ -227,8 +244,7 @@ def _forecast(panel: Panel, cell: Cell, fit: Fit, fresh: tuple[FittedContender, 
         fit=fit,
         declined=cell.contender.forecaster.declined(fitted.state),
     )
-    found = replace(found, losses=losses_of(panel, found))
-    return replace(found, seconds=time.perf_counter() - begun)
+    return replace(found, losses=losses_of(panel, found))
 
 
 def losses_of(panel: Panel, result: CellResult) -> dict[str, Floats]:

@@ -73,6 +73,7 @@ class Report:
                 cells=sum(result.cell.name == name for result in self.results),
                 failed=sum(each.contender == name for each in self.failed),
                 seconds=sum(result.seconds for result in self.results if result.cell.name == name),
+                cpu_seconds=sum(result.cpu_seconds for result in self.results if result.cell.name == name),
                 failures=tuple(each for each in self.all_failures if each.contender == name),
             )
             for name, contender in self.contenders.items()

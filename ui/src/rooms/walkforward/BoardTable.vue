@@ -8,6 +8,7 @@ import type { BoardRow } from './useExperiment'
 const props = defineProps<{
   rows: BoardRow[]
   metrics: Shapes['MetricView'][]
+  notes: string[]
   baseline: string
   folds: number
   unit: string
@@ -51,6 +52,13 @@ const HELP: Record<string, string> = {
 const DIGITS: Record<string, number> = { series: 2, percent: 1, none: 3, share: 1 }
 const unitOf = (metric: Shapes['MetricView']) =>
   ({ series: props.unit, percent: '%', share: '%', none: '' })[metric.unit] ?? ''
+/** What stands behind a number. */
+function behindOf(row: BoardRow, name: string) {
+  const behind = row.behind[name]
+  if (!behind) return ''
+  const of = (count: number, one: string, many = `${one}s`) => `${count} ${count === 1 ? one : many}`
+  return `From ${of(behind.points, 'point')}, ${of(behind.folds, 'fold')}, ${of(behind.series, 'series', 'series')}`
+}
 /** Large errors are told whole: decimals would only widen the column. */
 const largest = (name: string) => Math.max(0, ...props.rows.map((row) => Math.abs(row.errors[name] ?? 0)))
 function errorOf(metric: Shapes['MetricView'], row: BoardRow) {
@@ -86,7 +94,7 @@ const css = (name: string) => markOf(props.contenders, name).css
           </th>
           <th title="RMSE after the chain, not comparable between chains">flat RMSE</th>
           <th title="Share of truths inside the 95 % range">95 % covers</th>
-          <th>fit s</th>
+          <th title="Processor time of fits and forecasts">CPU s</th>
           <th>best in</th>
         </tr>
       </thead>
@@ -134,6 +142,7 @@ const css = (name: string) => markOf(props.contenders, name).css
           <td
             class="number"
             :class="row.baseline || row.skill === null ? '' : (row.skill ?? 0) >= 0 ? 'better' : 'worse'"
+            :title="behindOf(row, 'skill')"
           >
             {{ row.baseline ? '0' : signed(row.skill) }}
           </td>
@@ -153,7 +162,7 @@ const css = (name: string) => markOf(props.contenders, name).css
             :key="metric.name"
             class="number"
             :class="{ reason: nothingOf(row) }"
-            :title="whyOf(row)"
+            :title="whyOf(row) || behindOf(row, metric.name)"
           >
             {{ nothingOf(row) ? (i ? '' : 'no forecast') : errorOf(metric, row) }}
           </td>
@@ -164,16 +173,22 @@ const css = (name: string) => markOf(props.contenders, name).css
           >
             {{ row.coverage === null ? '–' : fixed(row.coverage * 100, 1) }}
           </td>
-          <td class="number">{{ fixed(row.seconds, 1) }}</td>
+          <td class="number" :title="`${fixed(row.seconds, 1)} s passed while it was computed`">
+            {{ fixed(row.cpu_seconds, 1) }}
+          </td>
           <td class="number">{{ row.best_in ? `${row.best_in} / ${folds}` : '–' }}</td>
         </tr>
       </tbody>
     </table>
+    <p v-for="note in notes" :key="note" class="second note">{{ note }}</p>
     <slot />
   </div>
 </template>
 
 <style scoped>
+.note {
+  margin: 6px 0 0;
+}
 .board {
   overflow: auto;
 }

@@ -123,7 +123,8 @@ async function makeOutlook() {
   <p v-else class="second sentence">
     fold {{ fold + 1 }} of {{ experiment.folds.length
     }}<template v-if="facts"
-      >, {{ number(facts.seconds / facts.series, 2) }} s a series<template v-if="facts.series > 1">
+      >, {{ number(facts.cpu_seconds / facts.series, 2) }} CPU s a series in
+      {{ number(facts.seconds / facts.series, 2) }} s<template v-if="facts.series > 1">
         (of {{ facts.series }})</template
       >, {{ bytes(facts.bytes) }} learned<template v-if="facts.memory != null"
         >, {{ facts.memory < 1e6 ? 'under 1 MB' : bytes(facts.memory) }} of memory</template

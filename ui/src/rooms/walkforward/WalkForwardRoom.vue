@@ -204,6 +204,7 @@ onBeforeUnmount(() => {
       v-if="experiment"
       :rows="rows"
       :metrics="board?.metrics ?? []"
+      :notes="board?.notes ?? []"
       :baseline="experiment.baseline"
       :folds="cutoffs.length"
       :unit="view.unit"

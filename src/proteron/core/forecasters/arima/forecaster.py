@@ -95,6 +95,14 @@ class Arima(LocalForecaster):
             "constant": float(bool(fitted.effect_names) and fitted.effect_names[0] in ("mean", "drift")),
         }, {"tried": [each.document for each in tried]})  # fmt: skip
 
+    def as_chosen(self, learned: Learned) -> "Arima":
+        """With its orders given, differences apart: whether to difference is what is most in doubt."""
+        orders = _fitted(learned, self.covariates).orders
+        given = {"order": (orders.p, (self.order or (None,) * 3)[1], orders.q)}
+        if orders.period > 1:
+            given["seasonal"] = (orders.seasonal_p, (self.seasonal or (None,) * 3)[1], orders.seasonal_q)
+        return self.model_copy(update=given)
+
     def _fit(self, values: Floats, outside: Floats | None, season: int) -> tuple[ArimaFit, list[Tried]]:
         """The model whose orders are given, or the one chosen among those that what is given allows."""
         refuse_mixes(None if outside is None else outside[: len(values)], self.covariates)

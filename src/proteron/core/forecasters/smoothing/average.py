@@ -14,7 +14,7 @@ from proteron.core.forecasters.smoothing.doubt import doubt_of
 from proteron.core.forecasters.smoothing.fit import FittedForm, fit_form, run, seasonal_figure
 from proteron.core.forecasters.smoothing.forecaster import Part, means_after
 from proteron.core.forecasters.smoothing.forms import Form
-from proteron.core.forecasters.smoothing.seasons import season_way, with_season, without_season
+from proteron.core.forecasters.smoothing.seasons import season_sizes, season_way, with_season, without_season
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
@@ -95,10 +95,8 @@ class SmoothingAverage(LocalForecaster):
 
     def _sizes(self, learned: Learned, at: int, horizon: int) -> Floats:
         """What a unit of the flat series is at each step, (horizon,)."""
-        if int(learned["way"]) != 2:
-            return np.ones(horizon)
-        figure = learned["figure"][: int(learned["period"])]
-        return np.asarray(figure[(at - int(learned["offset"]) + np.arange(horizon)) % len(figure)])
+        figure, way = learned["figure"][: int(learned["period"])], (None, "add", "mul")[int(learned["way"])]
+        return season_sizes(figure, way, at - int(learned["offset"]), horizon)
 
     def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
         """Standard deviations (horizon,) after `at` points, by theory."""

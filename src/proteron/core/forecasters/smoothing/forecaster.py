@@ -30,6 +30,8 @@ from proteron.core.timeline import Ints
 _WAYS: tuple[Any, ...] = (None, "add", "mul")
 _LONGEST_CYCLE = 366
 _DRAWN = 5000
+_FOLDS, _LEAST_VALIDATED = 4, 12
+_CREDIBLE = 10.0
 
 
 _IN_WORDS = {None: "none", "additive": "add", "multiplicative": "mul"}
@@ -104,12 +106,10 @@ class Smoothing(LocalForecaster):
         if not forms:
             raise self._nothing_fits(values, period)
         given = (self.level_weight, self.trend_weight, self.season_weight, self.damping)
-        if self.choose_by == "validation" and len(forms) > 1:
-            form = self._by_validation(values, forms, period, work.horizon or period)
-            best, tried = choose_form(values, [form], period, "aicc", given, self._starts_of)
-        else:
-            criterion = "aicc" if self.choose_by == "validation" else self.choose_by
-            best, tried = choose_form(values, forms, period, criterion, given, self._starts_of)
+        criterion = "aicc" if self.choose_by == "validation" else self.choose_by
+        best, tried = choose_form(values, forms, period, criterion, given, self._starts_of)
+        if self.choose_by == "validation":
+            best = self._by_validation(values, tried, period, work.horizon or period)
         if not np.isfinite(best.loglik):
             raise TooShortError("Smoothing found no weights that go with these values.", field="trend")
         fixed = np.array([np.nan if each is None else each for each in given], dtype=np.float64)
@@ -120,6 +120,18 @@ class Smoothing(LocalForecaster):
             "start": best.start, "variance": best.variance, "loglik": best.loglik, "free": best.free,
             "count": best.count,
         }, {"tried": [{"form": each.form.words, **each.criteria} for each in tried[:30]]})  # fmt: skip
+
+    def as_chosen(self, learned: Learned) -> "Smoothing":
+        """With its form given."""
+        form = _fitted(learned).form
+        return self.model_copy(update={
+            "error": form.error, "trend": form.trend or "none", "season": form.season or "none", "damped": form.damped,
+        })  # fmt: skip
+
+    def limits(self, learned: Learned) -> tuple[float, float]:
+        """Above zero where something multiplies."""
+        form = _fitted(learned).form
+        return 0.0 if "mul" in (form.error, form.trend, form.season) else -np.inf, np.inf
 
     def _starts_of(self, form: Form, period: int) -> Starts | Floats:
         """How a form begins: by a way, or the start values (2 + period,) that are stated."""
@@ -147,21 +159,32 @@ class Smoothing(LocalForecaster):
             f"{len(known)} known points are too few for smoothing of this form with period {period}.", field="season"
         )
 
-    def _by_validation(self, values: Floats, forms: list[Form], period: int, horizon: int) -> Form:
-        """The form with the smallest squared error on the last points, learned on those before."""
-        held = min(max(horizon, len(values) // 10), len(values) // 3)
-        errors = []
-        for form in forms:
-            try:
-                fitted = fit_form(values[:-held], form, period, starts=self._starts_of(form, period))
-            except TooShortError:
-                errors.append(np.inf)
+    def _by_validation(self, values: Floats, tried: list[FittedForm], period: int, horizon: int) -> FittedForm:
+        """Of those that are credible, the one with the smallest absolute error after the ends of some parts.
+
+        Over as many steps as are asked; credible is what the criterion gives at least a hundredth of the weight.
+        """
+        most = tried[0].criteria["aicc"] + _CREDIBLE
+        tried = [each for each in tried if each.criteria["aicc"] <= most] or tried[:1]
+        horizon = max(min(horizon, len(values) // 4), 1)
+        ends = sorted({len(values) - fold * horizon for fold in range(_FOLDS, 0, -1)} & set(range(len(values))))
+        padded = np.concatenate([values, np.full(horizon, np.nan)])
+        errors = np.zeros(len(tried))
+        for end in ends:
+            if np.isfinite(values[:end]).sum() < _LEAST_VALIDATED and end != ends[-1]:
                 continue
-            passed = run(fitted, values[:-held])
-            gaps = values[-held:] - means_after(fitted, passed, np.array([len(values) - held]), held)[0]
-            error = np.mean(gaps[np.isfinite(gaps)] ** 2) if np.isfinite(gaps).any() else np.inf
-            errors.append(error if np.isfinite(error) else np.inf)
-        return forms[int(np.argmin(errors))]
+            errors += [self._error_after(padded, each.form, period, end, horizon) for each in tried]
+        return tried[int(np.argmin(errors))]
+
+    def _error_after(self, padded: Floats, form: Form, period: int, end: int, horizon: int) -> float:
+        """Sum of absolute errors of the steps after a part that a form learned from; infinite where it cannot."""
+        try:
+            fitted = fit_form(padded[:end], form, period, starts=self._starts_of(form, period))
+        except TooShortError:
+            return np.inf
+        gaps = padded[end : end + horizon] - means_after(fitted, run(fitted, padded[:end]), np.array([end]), horizon)[0]
+        error = float(np.abs(gaps[np.isfinite(gaps)]).sum())
+        return error if np.isfinite(error) else np.inf
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""

@@ -1,10 +1,13 @@
 """Whether a series has a season worth taking out, and the series without it."""
 
+from typing import Any
+
 import numpy as np
 
 from proteron.core.panel import Floats
 from proteron.core.timeline import Ints
 
+WAYS: tuple[str | None, ...] = (None, "add", "mul")
 _BOUND = 1.645  # one-sided, at ten percent
 
 
@@ -44,3 +47,16 @@ def with_season(means: Floats, figure: Floats, way: str | None, at: Ints) -> Flo
         return means
     shown = figure[(at[:, None] + np.arange(means.shape[1])) % len(figure)]
     return means + shown if way == "add" else means * shown
+
+
+def season_sizes(figure: Floats, way: str | None, at: int, horizon: int) -> Floats:
+    """What a unit of the series without its season is at each step after `at` points, (horizon,)."""
+    return figure[(at + np.arange(horizon)) % len(figure)] if way == "mul" else np.ones(horizon)
+
+
+def season_of(learned: Any) -> tuple[str | None, Floats]:
+    """How a season that was taken out is put back, and its figure from the first point learned.
+
+    `learned` has `way`, `figure` and its length `cycle` by name.
+    """
+    return WAYS[int(learned["way"])], learned["figure"][: int(learned["cycle"])]

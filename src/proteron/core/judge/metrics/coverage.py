@@ -19,7 +19,10 @@ def coverage(level: float) -> Metric:
         return np.where(known, (scored.truth >= low) & (scored.truth <= high), np.nan)
 
     name = f"coverage_{level * 100:g}"
-    return Metric(name, f"in {level * 100:g} %", "share", inside, frozenset({"ranges"}), nominal=level)
+    return Metric(
+        name, f"in {level * 100:g} %", "share", inside, frozenset({"ranges"}), nominal=level,
+        undefined="there are no ranges",
+    )  # fmt: skip
 
 
 COVERAGE_80, COVERAGE_95 = coverage(0.8), coverage(0.95)

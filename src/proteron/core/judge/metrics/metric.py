@@ -60,6 +60,7 @@ class Metric:
     needs: frozenset[Need] = frozenset()
     report: Callable[[Floats], Floats] = as_it_is
     nominal: float | None = None
+    undefined: str = "it is not defined there"  # why points may be missing that other metrics tell of
 
     @property
     def unit_free(self) -> bool:

@@ -11,4 +11,4 @@ def _smape(scored: Scored) -> Floats:
     return np.where(size > 0, 200.0 * np.abs(scored.error) / size, np.nan)
 
 
-SMAPE = Metric("smape", "sMAPE", "percent", _smape)
+SMAPE = Metric("smape", "sMAPE", "percent", _smape, undefined="truth and forecast are zero there")

@@ -48,5 +48,5 @@ def _crps(scored: Scored) -> Floats:
     return np.asarray(2 * np.trapezoid(losses, np.concatenate([[0.0], shares, [1.0]]), axis=0))
 
 
-PINBALL = Metric("pinball", "pinball", "series", _pinball, frozenset({"ranges"}))
-CRPS = Metric("crps", "CRPS", "series", _crps, frozenset({"ranges"}))
+PINBALL = Metric("pinball", "pinball", "series", _pinball, frozenset({"ranges"}), undefined="there are no ranges")
+CRPS = Metric("crps", "CRPS", "series", _crps, frozenset({"ranges"}), undefined="there are no ranges")

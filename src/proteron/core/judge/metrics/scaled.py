@@ -19,10 +19,12 @@ def _positive(scale: Floats) -> Floats:
     return np.where(scale > 0, scale, np.nan)
 
 
+_UNSCALED = "the series has not changed from season to season by the cutoff, so there is nothing to scale by"
 MASE = Metric(
-    "mase", "MASE", "none", lambda scored: np.abs(scored.error) / _positive(scored.scale), frozenset({"scale"})
-)
+    "mase", "MASE", "none", lambda scored: np.abs(scored.error) / _positive(scored.scale), frozenset({"scale"}),
+    undefined=_UNSCALED,
+)  # fmt: skip
 RMSSE = Metric(
     "rmsse", "RMSSE", "none", lambda scored: scored.error**2 / _positive(scored.square_scale),
-    frozenset({"square_scale"}), report=np.sqrt,
+    frozenset({"square_scale"}), report=np.sqrt, undefined=_UNSCALED,
 )  # fmt: skip
