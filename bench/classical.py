@@ -60,7 +60,7 @@ def _smoothing(rng: np.random.Generator) -> None:
         + rng.normal(size=n), "a line": 100 + 0.2 * np.arange(n) + season + 3 * noise,
         "a season that changes": 100 + season * (1 + np.arange(n) / 600) + noise,
     }  # fmt: skip
-    form = Form("add", "add", "add")
+    form = Form("additive", "additive", "additive")
     for name, values in made.items():
         fitted = fit_form(values, form, period)
         weights = fitted.weights * [1, 1 / fitted.weights[0], 1, 1]

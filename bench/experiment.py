@@ -27,7 +27,7 @@ import psutil
 CONTENDERS = {
     "last value": {"kind": "last_value"}, "last week": {"kind": "seasonal_last_value", "period": 7},
     "drift": {"kind": "drift"}, "mean": {"kind": "mean"}, "theta": {"kind": "theta", "period": 7},
-    "smoothing": {"kind": "smoothing", "error": "add", "trend": None, "season": "add", "period": 7},
+    "smoothing": {"kind": "smoothing", "error": "additive", "trend": None, "season": "additive", "period": 7},
     "average": {"kind": "smoothing_average"}, "ridge": {"kind": "ridge", "plan": {"lags": list(range(1, 15))}},
 }  # fmt: skip
 

@@ -58,7 +58,7 @@ def test_floor_ceiling_and_multiplied_seasons(rng: np.random.Generator) -> None:
     assert (forecast.upper[0.95] <= 102).all() and forecast.mean[0, -1] > 97
     grown = np.exp(0.01 * t) * (1 + 0.4 * np.sin(2 * np.pi * t / 7)) * np.exp(0.02 * rng.normal(size=300))
     growing = pt.Panel.from_arrays({"a": grown[:280]}, "2022-01-03", "1 day")
-    ahead = pt.forecaster("additive", periods=(7.0,), season="mul").fit(growing).forecast(20).mean[0]
+    ahead = pt.forecaster("additive", periods=(7.0,), season="multiplicative").fit(growing).forecast(20).mean[0]
     np.testing.assert_allclose(ahead, grown[280:], rtol=0.15)
     with pytest.raises(pt.SettingsError, match="above the floor"):
         pt.forecaster("additive", floor=5, ceiling=2)
@@ -83,7 +83,7 @@ def verdicts_on(fitted: FittedContender, panel: pt.Panel) -> dict[str, bool]:
 def test_pictures_show_the_optimum_and_checks_speak_of_residuals(rng: np.random.Generator) -> None:
     level = np.cumsum(rng.normal(size=300)) + 3 * rng.normal(size=300)
     panel = pt.Panel.from_arrays({"a": level}, "2022-01-03", "1 day")
-    fitted = pt.forecaster("smoothing", error="add", trend=None, season=None).fit(panel)
+    fitted = pt.forecaster("smoothing", error="additive", trend=None, season=None).fit(panel)
     picture = fitted.contender.forecaster.pictures(fitted.state, panel, "a")[0]
     curve = picture.curves[0]
     assert curve.x[curve.y.argmin()] == pytest.approx(fitted.parameters["level_weight"], abs=0.02)
@@ -92,7 +92,7 @@ def test_pictures_show_the_optimum_and_checks_speak_of_residuals(rng: np.random.
         what: not test.rejected for what, test in residual_checks(one_step(fitted, panel, "a", 0, panel.end), 7)
     }
     assert verdicts["no memory left"] and set(verdicts) >= {"no memory left", "normal", "even spread"}
-    lagging = pt.forecaster("smoothing", error="add", trend=None, season=None, level_weight=0.02).fit(panel)
+    lagging = pt.forecaster("smoothing", error="additive", trend=None, season=None, level_weight=0.02).fit(panel)
     assert not {
         what: not test.rejected for what, test in residual_checks(one_step(lagging, panel, "a", 0, panel.end), 7)
     }["no memory left"]

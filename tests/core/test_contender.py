@@ -16,7 +16,7 @@ from proteron.core.panel import Panel
 
 LOG = pt.Chain([pt.flatten.Log()])
 LEVELS = (0.5, 0.8, 0.95)
-LEVEL = {"error": "add", "trend": "none", "season": "none"}
+LEVEL = {"error": "additive", "trend": "none", "season": "none"}
 
 
 @pytest.fixture(scope="module")

@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from scipy import stats
+from scipy import signal, stats
 
 import proteron as pt
 
@@ -185,3 +185,11 @@ def test_shared_factors_are_the_likeliest_of_their_rank() -> None:
     np.testing.assert_allclose(found, np.outer(load, look), atol=0.08)
     assert shared.criteria["a"]["bic"] < free.criteria["a"]["bic"]
     assert "from 1 shared combination of the last value of all" in shared.summary["a"]
+
+
+def test_a_pull_that_is_not_to_be_told_is_not_told(rng: np.random.Generator) -> None:
+    walk = np.exp(np.cumsum(rng.normal(scale=0.01, size=60)) + 0.03 * np.arange(60))
+    drawn = np.exp(signal.lfilter([1.0], [1.0, -0.6], rng.normal(scale=0.1, size=300)))
+    said = [pt.forecaster("random_walk_process", reverting=True).fit(panel_of(each)).summary for each in (walk, drawn)]
+    assert "cannot be told in 59 steps" in said[0]
+    assert "half the way in 1" in said[1] or "half the way in 2" in said[1] or "half the way in 0" in said[1]

@@ -7,6 +7,7 @@ from typing import ClassVar
 import pyarrow as pa
 import pytest
 
+import proteron as pt
 from proteron.core.csv_tables import csv_bytes, csv_pieces, neutral
 from proteron.core.documents import Settings, Versioned, canonical_json, content_hash
 from proteron.core.errors import SettingsError
@@ -73,3 +74,15 @@ def test_csv_is_written_by_one_writer_whole_or_in_pieces() -> None:
     assert rows[0] == ["'=key", "+1", 'with "quotes", and commas', "value"]
     assert rows[1:4] == [["'=1", "1", "a,b", "0.1"], ["", "2", 'c"d', ""], ["plain", "3", "'-e", "1e-300"]]
     assert len(rows) == 90_001 and rows[-1] == rows[3]
+
+
+def test_short_words_of_older_files_are_read_as_whole_ones() -> None:
+    old = {"kind": "smoothing", "error": "add", "trend": "none", "season": "mul"}
+    read = pt.Contender.parse({"forecaster": old}).forecaster
+    assert (read.error, read.trend, read.season) == ("additive", "none", "multiplicative")
+    assert pt.forecaster("additive", season="mul") == pt.forecaster("additive", season="multiplicative")
+    assert pt.forecaster("several_seasons", trend="add").forecaster.trend == "additive"
+    stage = pt.Chain.from_document({"stages": [{"kind": "classical_season", "form": "multiplied"}]}).stages[0]
+    assert stage.form == "multiplicative"
+    with pytest.raises(pt.SettingsError):
+        pt.forecaster("smoothing", season="mult")

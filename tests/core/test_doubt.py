@@ -63,7 +63,7 @@ def test_ranges_of_arima_are_those_of_coefficients_that_might_have_been() -> Non
 
 def test_ranges_of_smoothing_are_those_of_weights_that_might_have_been() -> None:
     values = smoothed(np.random.default_rng(4), 90, slope=0.3)
-    model = pt.forecaster("smoothing", error="add", trend="add", season=None, damped=False).forecaster
+    model = pt.forecaster("smoothing", error="additive", trend="additive", season=None, damped=False).forecaster
     learned = learned_of(model, values)
     spreads = model.spreads_of(learned, values, 90, STEPS)
     weights, doubt = learned["weights"][:2], learned["weight_doubt"][:2, :2]

@@ -52,7 +52,8 @@ def test_a_refit_with_everything_given_is_the_state_moved_on() -> None:
     rng = np.random.default_rng(1)
     season = 6 * np.sin(np.arange(140) * np.pi / 6)
     panel = pt.Panel.from_arrays({"a": 50 + season + rng.normal(size=140).cumsum()}, "2010-01-01", "1 month")
-    form = {"error": "add", "trend": "add", "season": "add", "damped": True, "level_weight": 0.4, "trend_weight": 0.1,
+    form = {"error": "additive", "trend": "additive", "season": "additive", "damped": True,
+            "level_weight": 0.4, "trend_weight": 0.1,
             "season_weight": 0.2, "damping": 0.9, "starts": "stated", "start_level": 50.0, "start_trend": 0.3,
             "start_season": season[:12].tolist()}  # fmt: skip
     early, late = (pt.forecaster("smoothing", **form).fit(panel, until=until) for until in (100, 130))
@@ -84,13 +85,14 @@ def test_ranges_are_wider_when_the_last_points_are_missing(kind: str) -> None:
 Made = Callable[[np.random.Generator, int], np.ndarray]
 SEASONAL = 8 * np.sin(np.arange(12) * np.pi / 6)
 CALIBRATED: dict[str, tuple[str, dict, Made]] = {
-    "simple smoothing": ("smoothing", {"error": "add", "trend": None, "season": None}, lambda r, n: smoothed(r, n)),
+    "simple smoothing": ("smoothing", {"error": "additive", "trend": None, "season": None},
+                         lambda r, n: smoothed(r, n)),
     "smoothing with trend and season": (
-        "smoothing", {"error": "add", "trend": "add", "season": "add", "damped": False},
+        "smoothing", {"error": "additive", "trend": "additive", "season": "additive", "damped": False},
         lambda r, n: smoothed(r, n, slope=0.3, season=SEASONAL),
     ),
     "multiplied": (
-        "smoothing", {"error": "mul", "trend": None, "season": "mul"},
+        "smoothing", {"error": "multiplicative", "trend": None, "season": "multiplicative"},
         lambda r, n: smoothed(r, n, season=1 + SEASONAL / 40, multiplied=True),
     ),
     "theta": ("theta", {}, lambda r, n: smoothed(r, n)),

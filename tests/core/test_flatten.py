@@ -32,7 +32,7 @@ EVERY_STAGE: list[Stage] = [
     flatten.MovingAverage(window=7), flatten.SmoothTrend(), flatten.SmoothTrend(stiffness=100, robust=True),
     PeriodMeans(period="hour_of_week"), PeriodMeans(period=7), PeriodMeans(period=24, statistic="median"),
     flatten.FourierSeason(), flatten.FourierSeason(periods=(24.5, 168), order=3, robust=False),
-    flatten.ClassicalSeason(), flatten.ClassicalSeason(period=7, form="multiplied"),
+    flatten.ClassicalSeason(), flatten.ClassicalSeason(period=7, form="multiplicative"),
     flatten.LoessSeasons(), flatten.LoessSeasons(periods=(24,), season_window=7, take="seasons only", robust=False),
     flatten.OccasionEffects(before=3, after=5), SeasonalDifference(period=1), SeasonalDifference(period=24),
     flatten.FractionalDifference(), flatten.Returns(), flatten.Returns(form="percent"),

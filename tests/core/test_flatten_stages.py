@@ -187,7 +187,7 @@ def test_waves_of_a_period_that_is_no_whole_number_of_steps(rng: np.random.Gener
 def test_a_multiplied_season_is_divided_out() -> None:
     figure = np.array([0.5, 1.0, 1.5, 1.0])
     values = (10 + np.arange(80.0)) * np.tile(figure, 20)
-    state = Chain([flatten.ClassicalSeason(period=4, form="multiplied")]).fit(months(values)).states[0][0]
+    state = Chain([flatten.ClassicalSeason(period=4, form="multiplicative")]).fit(months(values)).states[0][0]
     np.testing.assert_allclose(state.array("figure"), figure, atol=0.01)
     with pytest.raises(TooShortError, match="2 are needed"):
         Chain([flatten.ClassicalSeason(period=12)]).fit(months(values[:20]))

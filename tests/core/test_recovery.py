@@ -23,7 +23,7 @@ import proteron as pt
 LENGTH, REPEATS = 500, 60
 SEASON = 8 * np.sin(np.arange(12) * np.pi / 6)
 TIME = np.arange(LENGTH)
-PLAIN = {"error": "add", "trend": None, "season": None}
+PLAIN = {"error": "additive", "trend": None, "season": None}
 Made = Callable[[np.random.Generator, int], Any]
 CASES: dict[str, tuple[str, dict[str, Any], Made, dict[str, float]]] = {
     "drift": ("drift", {}, lambda r, n: np.cumsum(0.3 + r.normal(size=n)), {"drift": 0.3}),
@@ -38,15 +38,15 @@ CASES: dict[str, tuple[str, dict[str, Any], Made, dict[str, float]]] = {
                    {"rate": 0.04, "middle": 250, "capacity": 50}),
     "simple smoothing": ("smoothing", PLAIN, smoothed, {"level_weight": 0.4, "start_level": 100, "variance": 1}),
     "smoothing with a trend": (
-        "smoothing", {**PLAIN, "trend": "add", "damped": False}, lambda r, n: smoothed(r, n, slope=0.3),
+        "smoothing", {**PLAIN, "trend": "additive", "damped": False}, lambda r, n: smoothed(r, n, slope=0.3),
         {"level_weight": 0.4, "trend_weight": 0.1, "start_trend": 0.3},
     ),
     "smoothing with a season": (
-        "smoothing", {**PLAIN, "season": "add"}, lambda r, n: smoothed(r, n, season=SEASON, weights=(0.3, 0, 0.4)),
+        "smoothing", {**PLAIN, "season": "additive"}, lambda r, n: smoothed(r, n, season=SEASON, weights=(0.3, 0, 0.4)),
         {"level_weight": 0.3, "season_weight": 0.4},
     ),
     "relative errors": (
-        "smoothing", {"error": "mul", "trend": None, "season": "mul"},
+        "smoothing", {"error": "multiplicative", "trend": None, "season": "multiplicative"},
         lambda r, n: smoothed(r, n, season=1 + SEASON / 40, multiplied=True, weights=(0.4, 0, 0.3)),
         {"level_weight": 0.4, "season_weight": 0.3, "start_level": 100, "variance": 0.0004},
     ),

@@ -22,7 +22,7 @@ SETTINGS: list[tuple[str, dict[str, Any], str]] = [
     ("arima", {"seasonal": (1, 0, 0), "period": 1}, "period of at least 2"),
     ("arima", {"stationary": False, "enforced": False}, "must be invertible"),
     ("additive", {"floor": 5.0, "ceiling": 1.0}, "above the floor"),
-    ("additive", {"season": "mul", "ceiling": 100.0}, "not both"),
+    ("additive", {"season": "multiplicative", "ceiling": 100.0}, "not both"),
     ("trend_curve", {"capacity": 5.0}, "saturating"),
     ("trend_curve", {"knots": (3.0,)}, "pieces"),
     ("several_seasons", {"periods": [1.5]}, "greater than 2"),
@@ -43,10 +43,10 @@ def test_settings_that_contradict_each_other_are_turned_down(kind: str, settings
 
 DECLINED: list[tuple[str, dict[str, Any], np.ndarray, str]] = [
     ("last_value", {}, np.full(5, np.nan), "Nothing is known as of this cutoff"),
-    ("smoothing", {"season": "add"}, NOISE[:13], "too few for smoothing of this form with period 12"),
-    ("smoothing", {"season": "mul"}, NOISE - 20, "Multiplied parts need values above zero"),
-    ("smoothing", {"error": "mul"}, np.zeros(30), "the smallest is 0"),
-    ("smoothing", {"season": "add", "starts": "stated", "start_level": 1.0, "start_season": (1.0, -1.0)}, NOISE,
+    ("smoothing", {"season": "additive"}, NOISE[:13], "too few for smoothing of this form with period 12"),
+    ("smoothing", {"season": "multiplicative"}, NOISE - 20, "Multiplied parts need values above zero"),
+    ("smoothing", {"error": "multiplicative"}, np.zeros(30), "the smallest is 0"),
+    ("smoothing", {"season": "additive", "starts": "stated", "start_level": 1.0, "start_season": (1.0, -1.0)}, NOISE,
      "12 phases needs as many start values, not 2"),
     ("several_seasons", {"periods": [12.0, 40.0]}, NOISE, "period of 40 needs two cycles"),
     ("several_seasons", {"periods": [3.0], "waves": 1, "trend": "damped", "errors": (2, 2)}, NOISE[:9],
@@ -59,7 +59,7 @@ DECLINED: list[tuple[str, dict[str, Any], np.ndarray, str]] = [
     ("structural", {"period": 12}, NOISE[:5], "known points; there are 5"),
     ("intermittent", {}, np.zeros(20), "no demand above zero"),
     ("intermittent", {}, NOISE - 10, "never below zero"),
-    ("additive", {"season": "mul"}, NOISE - 20, "above the floor"),
+    ("additive", {"season": "multiplicative"}, NOISE - 20, "above the floor"),
     ("additive", {"covariates": ("plan",)}, NOISE, "is not a number that is known ahead"),
     ("switching_regimes", {}, NOISE[:9], "there are 9"),
     ("switching_regimes", {}, np.full(60, 4.0), "series that varies"),
@@ -96,8 +96,8 @@ def test_a_series_that_cannot_be_learned_is_declined_with_its_reason(
 def test_one_declined_series_leaves_the_others_alone() -> None:
     good = 10 + np.random.default_rng(5).normal(size=60)
     panel = pt.Panel.from_arrays({"bad": np.zeros(60), "good": good}, "2010-01-01", "1 month")
-    fitted = pt.forecaster("smoothing", error="mul", trend=None, season=None).fit(panel)
-    only = pt.forecaster("smoothing", error="mul", trend=None, season=None).fit(panel.select([1]))
+    fitted = pt.forecaster("smoothing", error="multiplicative", trend=None, season=None).fit(panel)
+    only = pt.forecaster("smoothing", error="multiplicative", trend=None, season=None).fit(panel.select([1]))
     assert list(fitted.state.facts["declined"]) == ["bad"]
     np.testing.assert_array_equal(fitted.forecast(4).mean[1], only.forecast(4).mean[0])
     assert np.isnan(fitted.forecast(4).mean[0]).all()
@@ -105,10 +105,10 @@ def test_one_declined_series_leaves_the_others_alone() -> None:
 
 def test_fits_without_a_forecaster_refuse_too() -> None:
     with pytest.raises(pt.TooShortError, match="needs more than 10 known points"):
-        fit_form(NOISE[:10], Form("add", "add", "add"), 12)
+        fit_form(NOISE[:10], Form("additive", "additive", "additive"), 12)
     with pytest.raises(pt.TooShortError, match="No form of smoothing"):
         choose_form(NOISE[:2], [Form()], 1)
-    assert admissible_forms(NOISE[:3], 12, "add", "add", "add") == []
+    assert admissible_forms(NOISE[:3], 12, "additive", "additive", "additive") == []
     with pytest.raises(pt.TooShortError, match=r"order \(2, 0, 0\)"):
         fit_arima(NOISE[:3], Orders(2, 0, 0))
     holes = NOISE.copy()

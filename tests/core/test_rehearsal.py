@@ -54,7 +54,9 @@ def test_ranges_cover_where_slopes_turn(kind: str) -> None:
 
 def test_wider_ranges_keep_what_must_be_above_zero_there() -> None:
     panel = pt.Panel.from_arrays({"a": AIRLINE[:60] - 95}, "1949-01-01", "1 month")
-    fitted = pt.forecaster("smoothing", error="mul", trend="mul", season="mul").fit(panel, horizon=24)
+    fitted = pt.forecaster("smoothing", error="multiplicative", trend="multiplicative", season="multiplicative").fit(
+        panel, horizon=24
+    )
     assert (fitted.forecast(24, levels=(0.99,)).lower[0.99] > 0).all()
     model, state = fitted.contender.forecaster, fitted.state
     paths = model.simulate(state, panel, 60, 24, 4000, 1)[:, 0]
@@ -157,10 +159,10 @@ def test_smoothing_by_validation_takes_the_form_that_erred_least_over_several_en
         return total
 
     credible = (  # by the criterion of the whole, within ten of the best
-        ("add", "mul", False), ("add", "mul", True), ("none", "mul", False),
+        ("additive", "multiplicative", False), ("additive", "multiplicative", True), ("none", "multiplicative", False),
     )  # fmt: skip
     errors = [
-        error({"error": "mul", "trend": trend, "season": season, "damped": damped})
+        error({"error": "multiplicative", "trend": trend, "season": season, "damped": damped})
         for trend, season, damped in credible
     ]
     mine = error({name: getattr(taken, name) for name in ("error", "trend", "season", "damped")})

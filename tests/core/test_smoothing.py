@@ -15,9 +15,9 @@ from proteron.core.forecasters.smoothing.likelihood import fold_back, likelihood
 
 FORMS = [
     Form(error, trend, season, damped)
-    for error in ("add", "mul")
-    for trend in (None, "add", "mul")
-    for season in (None, "add", "mul")
+    for error in ("additive", "multiplicative")
+    for trend in (None, "additive", "multiplicative")
+    for season in (None, "additive", "multiplicative")
     for damped in ((False, True) if trend else (False,))
 ]
 
@@ -28,32 +28,32 @@ def slow_pass(form: Form, values: np.ndarray, weights: np.ndarray, start: np.nda
     level, slope, seasons = start[0], start[1], list(start[2:])
     means = []
     for t, y in enumerate(values):
-        trend = 0.0 if form.trend is None else phi * slope if form.trend == "add" else slope**phi
-        base = {None: level, "add": level + trend, "mul": level * trend}[form.trend]
+        trend = 0.0 if form.trend is None else phi * slope if form.trend == "additive" else slope**phi
+        base = {None: level, "additive": level + trend, "multiplicative": level * trend}[form.trend]
         s = seasons[t] if form.season else None
-        mean = base if s is None else base + s if form.season == "add" else base * s
+        mean = base if s is None else base + s if form.season == "additive" else base * s
         means.append(mean)
         if not np.isfinite(y):
             level, slope = base, trend
             if form.season:
                 seasons.append(s)
             continue
-        left = y if s is None else y - s if form.season == "add" else y / s
+        left = y if s is None else y - s if form.season == "additive" else y / s
         new = alpha * left + (1 - alpha) * base
-        if form.trend == "add":
+        if form.trend == "additive":
             slope = trend + beta / alpha * (new - level - trend)
-        elif form.trend == "mul":
+        elif form.trend == "multiplicative":
             slope = trend + beta / alpha * (new / level - trend)
         if form.season:
-            seasons.append(gamma * (y - base if form.season == "add" else y / base) + (1 - gamma) * s)
+            seasons.append(gamma * (y - base if form.season == "additive" else y / base) + (1 - gamma) * s)
         level = new
     return means
 
 
 def test_whole_words_are_understood_as_the_short_ones() -> None:
     long = pt.forecaster("smoothing", error="additive", trend="multiplicative", season=None)
-    assert long == pt.forecaster("smoothing", error="add", trend="mul", season="none")
-    assert long.hash == pt.forecaster("smoothing", error="add", trend="mul", season=None).hash
+    assert long == pt.forecaster("smoothing", error="additive", trend="multiplicative", season="none")
+    assert long.hash == pt.forecaster("smoothing", error="additive", trend="multiplicative", season=None).hash
 
 
 @pytest.mark.parametrize("form", FORMS, ids=lambda form: form.words)
@@ -106,21 +106,21 @@ def test_the_best_form_is_at_least_as_good_as_published() -> None:
     """
     n = len(AIRLINE)
     constants = n * (np.log(2 * np.pi / n) + 1)
-    damped = fit_form(AIRLINE, Form("mul", "add", "mul", True), 12)
+    damped = fit_form(AIRLINE, Form("multiplicative", "additive", "multiplicative", True), 12)
     assert damped.free == 18
     assert damped.criteria["aic"] - constants < 1395.17 + 0.01
     assert damped.weights[0] == pytest.approx(0.71, abs=0.08) and damped.weights[3] == pytest.approx(0.98, abs=1e-3)
     forms = admissible_forms(AIRLINE, 12)
     assert len(forms) == 15
     best, tried = choose_form(AIRLINE, forms, 12)
-    assert best.form.error == best.form.season == "mul" and best.form.trend == "add"
+    assert best.form.error == best.form.season == "multiplicative" and best.form.trend == "additive"
     assert [each.criteria["aicc"] for each in tried] == sorted(each.criteria["aicc"] for each in tried)
     for each in tried:  # no start finds anything better
         assert all(
             fit_form(AIRLINE, each.form, 12, tolerance=1e-11).loglik <= each.loglik + 0.02 for _ in range(1)
         )  # fmt: skip
     with pytest.raises(pt.TooShortError):
-        fit_form(AIRLINE[:10], Form("add", "add", "add"), 12)
+        fit_form(AIRLINE[:10], Form("additive", "additive", "additive"), 12)
     assert not any(form.needs_positive for form in admissible_forms(AIRLINE - 200, 12))
 
 
@@ -137,8 +137,11 @@ def test_given_weights_stand_and_the_level_of_the_nile_is_known() -> None:
     assert level.criteria["loglik"] == pytest.approx(-632.54, abs=0.01)
 
 
-@pytest.mark.parametrize("form", [f for f in FORMS if f.trend != "mul" and (f.season != "mul" or f.error == "mul")],
-                         ids=lambda form: form.words)  # fmt: skip
+@pytest.mark.parametrize(
+    "form",
+    [f for f in FORMS if f.trend != "multiplicative" and (f.season, f.error) != ("multiplicative", "additive")],
+    ids=lambda form: form.words,
+)
 def test_ranges_by_theory_equal_those_of_simulated_paths(form: Form) -> None:
     panel = pt.Panel.from_arrays({"a": AIRLINE}, "1949-01-01", "1 month")
     settings = {"error": form.error, "trend": form.trend, "season": form.season, "damped": form.damped}
@@ -162,7 +165,7 @@ def test_weights_are_recovered_and_ranges_cover() -> None:
             values.append(level + slope + error)
             level, slope = level + slope + 0.4 * error, slope + 0.1 * error
         panel = pt.Panel.from_arrays({"a": values[:300]}, "2000-01-01", "1 month")
-        fitted = pt.forecaster("smoothing", error="add", trend="add", season=None, damped=False).fit(panel)
+        fitted = pt.forecaster("smoothing", error="additive", trend="additive", season=None, damped=False).fit(panel)
         found.append([fitted.parameters["level_weight"], fitted.parameters["trend_weight"]])
         forecast, future = fitted.forecast(6, levels=(0.8, 0.95)), np.array(values[300:])
         for level_ in inside:
@@ -174,11 +177,13 @@ def test_weights_are_recovered_and_ranges_cover() -> None:
 
 
 def test_new_points_move_the_state_on_as_one_pass_would() -> None:
-    fitted = fit_form(AIRLINE[:120], Form("mul", "add", "mul"), 12)
+    fitted = fit_form(AIRLINE[:120], Form("multiplicative", "additive", "multiplicative"), 12)
     whole, part = run(fitted, AIRLINE), run(fitted, AIRLINE[:120])
     np.testing.assert_array_equal(whole.means[:120], part.means)
     panel = pt.Panel.from_arrays({"a": AIRLINE}, "1949-01-01", "1 month")
-    entered = pt.forecaster("smoothing", error="mul", trend="add", season="mul", damped=False).fit(panel, until=120)
+    entered = pt.forecaster(
+        "smoothing", error="multiplicative", trend="additive", season="multiplicative", damped=False
+    ).fit(panel, until=120)
     later = entered.means(panel, np.array([130]), 1)[0][0, 0, 0]
     assert later == pytest.approx(run(entered_form(entered), AIRLINE).means[130], rel=1e-10)
 

@@ -64,3 +64,11 @@ def settings_error(error: ValidationError) -> SettingsError:
     first = error.errors()[0]
     field = ".".join(str(part) for part in first["loc"]) or "settings"
     return SettingsError(f"{field}: {first['msg']}.", field=field)
+
+
+_WHOLE_WORDS = {"add": "additive", "added": "additive", "mul": "multiplicative", "multiplied": "multiplicative"}
+
+
+def whole_word(given: Any) -> Any:
+    """The short words of older files as those that are used now; anything else as it is."""
+    return _WHOLE_WORDS.get(given, given) if isinstance(given, str) else given

@@ -1131,10 +1131,10 @@ export interface components {
             robust: boolean;
             /**
              * Season
-             * @default add
+             * @default additive
              * @enum {string}
              */
-            season: "add" | "mul";
+            season: "additive" | "multiplicative";
             /**
              * Waves
              * @description Per season; empty: by its length.
@@ -1588,16 +1588,16 @@ export interface components {
          * ClassicalSeason
          * @description Take out the mean figure around a centred moving average of one cycle; the trend stays.
          *
-         *     added: the figure sums to zero and is subtracted; multiplied: it averages one and divides, for
+         *     additive: the figure sums to zero and is subtracted; multiplicative: it averages one and divides, for
          *     positive values whose swing grows with the level.
          */
         ClassicalSeason: {
             /**
              * Form
-             * @default added
+             * @default additive
              * @enum {string}
              */
-            form: "added" | "multiplied";
+            form: "additive" | "multiplicative";
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -3217,7 +3217,7 @@ export interface components {
              * @default auto
              * @enum {string}
              */
-            season: "none" | "add" | "mul" | "auto";
+            season: "none" | "additive" | "multiplicative" | "auto";
         };
         /**
          * LocalScale
@@ -3280,7 +3280,7 @@ export interface components {
              * @default auto
              * @enum {string}
              */
-            season: "none" | "add" | "mul" | "auto";
+            season: "none" | "additive" | "multiplicative" | "auto";
         };
         /**
          * LoessSeasons
@@ -5137,7 +5137,7 @@ export interface components {
              * @default auto
              * @enum {string}
              */
-            trend: "none" | "add" | "damped" | "auto";
+            trend: "none" | "additive" | "damped" | "auto";
             /**
              * Waves
              * @description Per season; empty: chosen.
@@ -5311,7 +5311,7 @@ export interface components {
              * @default auto
              * @enum {string}
              */
-            error: "add" | "mul" | "auto";
+            error: "additive" | "multiplicative" | "auto";
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -5334,7 +5334,7 @@ export interface components {
              * @default auto
              * @enum {string}
              */
-            season: "none" | "add" | "mul" | "auto";
+            season: "none" | "additive" | "multiplicative" | "auto";
             /**
              * Season weight
              * @default null
@@ -5368,7 +5368,7 @@ export interface components {
              * @default auto
              * @enum {string}
              */
-            trend: "none" | "add" | "mul" | "auto";
+            trend: "none" | "additive" | "multiplicative" | "auto";
             /**
              * Trend weight
              * @default null
@@ -5400,7 +5400,7 @@ export interface components {
              * @default auto
              * @enum {string}
              */
-            season: "none" | "add" | "mul" | "auto";
+            season: "none" | "additive" | "multiplicative" | "auto";
         };
         /** Sorting */
         Sorting: {
@@ -5669,7 +5669,7 @@ export interface components {
              * @default auto
              * @enum {string}
              */
-            season: "none" | "add" | "mul" | "auto";
+            season: "none" | "additive" | "multiplicative" | "auto";
             /**
              * Theta
              * @description Curvature kept; empty: by one-step error.
@@ -5756,7 +5756,7 @@ export interface components {
              * @default auto
              * @enum {string}
              */
-            season: "none" | "add" | "mul" | "auto";
+            season: "none" | "additive" | "multiplicative" | "auto";
             /**
              * Shape
              * @description Auto: by the error after cutoffs.

@@ -1,10 +1,11 @@
 """Classical decomposition by moving averages: one season, added or multiplied."""
 
-from typing import ClassVar, Literal
+from typing import Annotated, ClassVar, Literal
 
 import numpy as np
-from pydantic import Field
+from pydantic import BeforeValidator, Field
 
+from proteron.core.documents import whole_word
 from proteron.core.errors import TooShortError
 from proteron.core.flatten.curve import positive
 from proteron.core.flatten.moving_average import centred_average
@@ -17,7 +18,7 @@ from proteron.core.timeline import Ints
 class ClassicalSeason(Stage):
     """Take out the mean figure around a centred moving average of one cycle; the trend stays.
 
-    added: the figure sums to zero and is subtracted; multiplied: it averages one and divides, for
+    additive: the figure sums to zero and is subtracted; multiplicative: it averages one and divides, for
     positive values whose swing grows with the level.
     """
 
@@ -26,7 +27,9 @@ class ClassicalSeason(Stage):
     kind: Literal["classical_season"] = "classical_season"
     needs: ClassVar[int] = 4
     period: int | None = Field(None, ge=2, title="Period", description="Steps in a cycle; nothing: the shortest.")
-    form: Literal["added", "multiplied"] = Field("added", title="Form")
+    form: Annotated[Literal["additive", "multiplicative"], BeforeValidator(whole_word)] = Field(
+        "additive", title="Form"
+    )
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
         """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
@@ -34,22 +37,22 @@ class ClassicalSeason(Stage):
         period = self.period or max(calendar.axis.step.season, 2)
         if len(values) < 2 * period:
             raise TooShortError(too_short(period, len(values), calendar), field="period")
-        if self.form == "multiplied":
+        if self.form == "multiplicative":
             positive(values, 0.0, f"{self.title}, multiplied,", positions, calendar)
         trend = centred_average(np.ascontiguousarray(values), period)
         half = period // 2
-        apart = values / trend if self.form == "multiplied" else values - trend
+        apart = values / trend if self.form == "multiplicative" else values - trend
         apart[:half] = np.nan
         apart[len(apart) - half :] = np.nan
         phases = positions % period
         present = np.isfinite(apart)
         counts = np.bincount(phases[present], minlength=period)
         seen = counts > 0
-        neutral = 1.0 if self.form == "multiplied" else 0.0
+        neutral = 1.0 if self.form == "multiplicative" else 0.0
         figure = np.full(period, neutral)
         figure[seen] = (np.bincount(phases[present], apart[present], minlength=period) / np.maximum(counts, 1))[seen]
         centre = figure[seen].mean() if seen.any() else neutral
-        figure[seen] = figure[seen] / centre if self.form == "multiplied" else figure[seen] - centre
+        figure[seen] = figure[seen] / centre if self.form == "multiplicative" else figure[seen] - centre
         unseen = int((~seen).sum())
         notes = (f"{unseen} of {period} phases have no known point yet: left as they are",) if unseen else ()
         return StageState({"figure": figure}, notes)
@@ -61,16 +64,16 @@ class ClassicalSeason(Stage):
     def apply(self, state: StageState, values: Floats, positions: Ints, calendar: Calendar) -> Floats:
         """Flatten `values` at `positions`, also beyond the cutoff; any shape."""
         figure = self._figure(state, positions)
-        return values / figure if self.form == "multiplied" else values - figure
+        return values / figure if self.form == "multiplicative" else values - figure
 
     def undo(self, state: StageState, values: Floats, positions: Ints, calendar: Calendar) -> Floats:
         """Original units from flat `values` at `positions`; the inverse of `apply`."""
         figure = self._figure(state, positions)
-        return values * figure if self.form == "multiplied" else values + figure
+        return values * figure if self.form == "multiplicative" else values + figure
 
     def parts(self, state: StageState, positions: Ints, calendar: Calendar) -> dict[str, Floats]:
         """What is taken out at `positions`, (n_positions,) by name."""
-        if self.form == "multiplied":
+        if self.form == "multiplicative":
             return {}
         return {season_name(len(state.array("figure")), calendar): self._figure(state, positions)}
 

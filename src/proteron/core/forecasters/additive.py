@@ -2,10 +2,10 @@
 
 from dataclasses import dataclass, replace
 from itertools import product
-from typing import Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
-from pydantic import Field, model_validator
+from pydantic import BeforeValidator, Field, model_validator
 
 from proteron.core.errors import SettingsError, UnitsError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
@@ -15,6 +15,7 @@ from proteron.core.forecasters.onwards import FADINGS, carried, faded
 from proteron.core.forecasters.pictures import Curve, Picture
 from proteron.core.forecasters.ranges import spread_out
 from proteron.core.forecasters.rehearsal import LEAST, ORIGINS, PARTS
+from proteron.core.forecasters.smoothing.forecaster import none_in_words
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
@@ -58,7 +59,9 @@ class Additive(LocalForecaster):
     occasions: bool = Field(True, title="Occasions")
     reach: int = Field(0, ge=0, le=30, title="Around", description="Steps before and after an occasion that count.")
     covariates: tuple[str, ...] = Field((), title="Covariates", description="Columns known ahead.")
-    season: Literal["add", "mul"] = Field("add", title="Season")
+    season: Annotated[Literal["additive", "multiplicative"], BeforeValidator(none_in_words)] = Field(
+        "additive", title="Season"
+    )
     floor: float | None = Field(None, title="Floor")
     ceiling: float | None = Field(None, title="Ceiling")
     follow: float | None = Field(
@@ -76,7 +79,7 @@ class Additive(LocalForecaster):
     def _bounds_are_in_order(self) -> "Additive":
         if self.ceiling is not None and self.floor is not None and self.ceiling <= self.floor:
             raise ValueError("the ceiling lies above the floor")
-        if self.season == "mul" and self.ceiling is not None:
+        if self.season == "multiplicative" and self.ceiling is not None:
             raise ValueError("seasons are multiplied, or there is a ceiling, not both")
         return self
 
@@ -88,7 +91,7 @@ class Additive(LocalForecaster):
         if self.ceiling is not None:
             share = (values - low) / (self.ceiling - low)
             return np.log(np.clip(share, 1e-3, 1 - 1e-3) / (1 - np.clip(share, 1e-3, 1 - 1e-3)))
-        if self.season == "mul":
+        if self.season == "multiplicative":
             return np.log(np.where(values > low, values - low, np.nan))
         return values
 
@@ -96,13 +99,13 @@ class Additive(LocalForecaster):
         low = self.floor or 0.0
         if self.ceiling is not None:
             return low + (self.ceiling - low) / (1 + np.exp(-np.clip(sums, -60, 60)))
-        if self.season == "mul":
+        if self.season == "multiplicative":
             return low + np.exp(np.clip(sums, -600, 600))
         return np.maximum(sums, low) if self.floor is not None else sums
 
     def limits(self, learned: Learned) -> tuple[float, float]:
         """Floor and ceiling, and zero where seasons are multiplied."""
-        bounded = self.ceiling is not None or self.season == "mul"
+        bounded = self.ceiling is not None or self.season == "multiplicative"
         low = (self.floor or 0.0) if bounded else -np.inf if self.floor is None else self.floor
         return low, np.inf if self.ceiling is None else self.ceiling
 
@@ -184,7 +187,7 @@ class Additive(LocalForecaster):
         """What is learned of one series; raises `ProteronError` where it must decline."""
         first = int(known.starts[index])
         values, present = known.series(index), np.isfinite(known.series(index))
-        if self.season == "mul" and values[present].min() <= (self.floor or 0.0):
+        if self.season == "multiplicative" and values[present].min() <= (self.floor or 0.0):
             raise UnitsError("Multiplied seasons need values above the floor.", field="season")
         way = self._chosen_way(known.select([index]), first, work) if present.sum() >= LEAST else None
         learned = self._summed(known, index) | {**_AS_A_RULE, **(way or {}), **self._given_way}

@@ -130,10 +130,11 @@ class RandomWalkProcess(LocalForecaster):
         """What was learned of one series, in one sentence."""
         spread = np.sqrt(float(learned["variance"]))
         if self.reverting:
-            half = np.log(2) / float(learned["pull"])
-            return (
-                f"Drawn back to {np.exp(learned['level']):.4g}, half the way in {half:.3g} steps; spread {spread:.2%}."
-            )
+            half, count = np.log(2) / max(float(learned["pull"]), 1e-300), int(learned["count"])
+            if half > count:  # not even half the way in all that is known
+                return f"Whether it is drawn back to a level cannot be told in {count} steps; spread {spread:.2%}."
+            level = np.exp(learned["level"])
+            return f"Drawn back to {level:.4g}, half the way in {half:.3g} steps; spread {spread:.2%}."
         return f"Grows by {learned['drift']:+.3%} a step, with a spread of {spread:.2%}."
 
 

@@ -480,7 +480,7 @@ class _Parts(LocalForecaster):
         way = season_of(learned)[0]
         damping, season = (
             float(learned["damping"]),
-            {None: "", "add": "; a season added", "mul": "; a season multiplied"},
+            {None: "", "additive": "; a season added", "multiplicative": "; a season multiplied"},
         )
         damped = f"; the slope keeps {damping:.3g} of itself a step" if damping < 1 else ""
         return f"Variances a step: {', '.join(parts)}; of the noise {noise:.3g}{damped}{season[way]}."

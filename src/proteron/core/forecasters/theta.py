@@ -14,7 +14,14 @@ from proteron.core.forecasters.smoothing.doubt import doubt_of
 from proteron.core.forecasters.smoothing.fit import FittedForm, fit_form, run, seasonal_figure
 from proteron.core.forecasters.smoothing.forecaster import Part
 from proteron.core.forecasters.smoothing.forms import Form
-from proteron.core.forecasters.smoothing.seasons import season_sizes, season_way, with_season, without_season
+from proteron.core.forecasters.smoothing.seasons import (
+    WAYS,
+    season_of,
+    season_sizes,
+    season_way,
+    with_season,
+    without_season,
+)
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
@@ -52,7 +59,6 @@ class Theta(LocalForecaster):
         values = values[offset:]
         period = self.period or known.axis.step.season
         way = season_way(values, period, self.season)
-        period = period if way else 1
         figure = seasonal_figure(values, period, way) if way else np.zeros(1)
         flat = without_season(values, figure, way)
         at = np.flatnonzero(np.isfinite(flat))
@@ -62,7 +68,7 @@ class Theta(LocalForecaster):
         fitted = fit_form(steep, Form(), 1)
         weight_doubt, start_errors = doubt_of(fitted, steep)
         learned = Learned({
-            "offset": offset, "period": period, "way": float({None: 0, "add": 1, "mul": 2}[way]), "figure": figure,
+            "offset": offset, "cycle": len(figure), "way": float(WAYS.index(way)), "figure": figure,
             "level": level, "slope": slope, "theta": theta, "weight": fitted.weights[0], "start": fitted.start[0],
             "weight_error": np.sqrt(weight_doubt[0, 0]), "start_error": start_errors[0],
         })  # fmt: skip
@@ -97,7 +103,7 @@ class Theta(LocalForecaster):
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
-        way, figure, offset = self._season_of(learned)
+        (way, figure), offset = season_of(learned), int(learned["offset"])
         local = at - offset
         out = np.full((len(at), horizon), np.nan)
         possible = local > 0
@@ -106,14 +112,9 @@ class Theta(LocalForecaster):
         out[possible] = with_season(means, figure, way, local[possible])
         return out
 
-    @staticmethod
-    def _season_of(learned: Learned) -> tuple[str | None, Floats, int]:
-        way = (None, "add", "mul")[int(learned["way"])]
-        return way, learned["figure"][: int(learned["period"])], int(learned["offset"])
-
     def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
         """Standard deviations (horizon,) after `at` points, by theory."""
-        way, figure, offset = self._season_of(learned)
+        (way, figure), offset = season_of(learned), int(learned["offset"])
         weight = float(learned["weight"])  # an error moves the steep line by theta times that, the forecast by it
         steps = float(learned["spread"]) * np.sqrt(1 + np.arange(horizon) * weight**2)
         return steps * season_sizes(figure, way, at - offset, horizon)
@@ -121,7 +122,7 @@ class Theta(LocalForecaster):
     def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
         """Paths (count, horizon) after `at` points, driven by the errors of `noise`."""
         horizon = noise.errors.shape[1]
-        way, figure, offset = self._season_of(learned)
+        (way, figure), offset = season_of(learned), int(learned["offset"])
         mean = self.means_of(learned, values, np.array([at]), horizon)[0]
         errors = float(learned["spread"]) * noise.errors
         weight = float(learned["weight"])

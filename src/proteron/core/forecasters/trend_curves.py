@@ -338,7 +338,9 @@ class TrendCurve(LocalForecaster):
     def summary_of(self, learned: Learned) -> str:
         """What was learned of one series, in one sentence."""
         fading = float(learned["fading"])
-        season = {None: "", "add": " A season is added.", "mul": " A season is multiplied."}[season_of(learned)[0]]
+        season = {None: "", "additive": " A season is added.", "multiplicative": " A season is multiplied."}[
+            season_of(learned)[0]
+        ]
         rest = season if fading == 1 else f"{season} Beyond the cutoff each step is {fading:g} of the one before."
         if float(learned["follow"]):
             rest += f" {float(learned['follow']):.0%} of each error is carried on."

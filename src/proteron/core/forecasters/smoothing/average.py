@@ -14,11 +14,18 @@ from proteron.core.forecasters.smoothing.doubt import doubt_of
 from proteron.core.forecasters.smoothing.fit import FittedForm, fit_form, run, seasonal_figure
 from proteron.core.forecasters.smoothing.forecaster import Part, means_after
 from proteron.core.forecasters.smoothing.forms import Form
-from proteron.core.forecasters.smoothing.seasons import season_sizes, season_way, with_season, without_season
+from proteron.core.forecasters.smoothing.seasons import (
+    WAYS,
+    season_of,
+    season_sizes,
+    season_way,
+    with_season,
+    without_season,
+)
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
-_FORMS = (Form(), Form(trend="add"), Form(trend="add", damped=True))
+_FORMS = (Form(), Form(trend="additive"), Form(trend="additive", damped=True))
 _NAMES = ("simple", "trend", "damped")
 
 
@@ -55,8 +62,8 @@ class SmoothingAverage(LocalForecaster):
                 continue
             weights[row], starts[row] = fitted.weights, fitted.start
             errors[row] = np.sqrt(doubt_of(fitted, flat)[0][0, 0])
-        learned = Learned({"offset": offset, "way": float({None: 0, "add": 1, "mul": 2}[way]), "figure": figure,
-                   "period": len(figure), "weights": weights, "starts": starts, "errors": errors})  # fmt: skip
+        learned = Learned({"offset": offset, "way": float(WAYS.index(way)), "figure": figure,
+                   "cycle": len(figure), "weights": weights, "starts": starts, "errors": errors})  # fmt: skip
         gaps = flat - self._flat_means(learned, flat, np.arange(len(flat)), 1)[:, 0]
         gaps = gaps[np.isfinite(gaps)]
         spent = 4 + (len(figure) if way else 0)
@@ -64,8 +71,7 @@ class SmoothingAverage(LocalForecaster):
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
-        way, offset = (None, "add", "mul")[int(learned["way"])], int(learned["offset"])
-        figure = learned["figure"][: int(learned["period"])]
+        (way, figure), offset = season_of(learned), int(learned["offset"])
         flat = without_season(np.ascontiguousarray(values[offset:]), figure, way)
         local = at - offset
         out = np.full((len(at), horizon), np.nan)
@@ -95,7 +101,7 @@ class SmoothingAverage(LocalForecaster):
 
     def _sizes(self, learned: Learned, at: int, horizon: int) -> Floats:
         """What a unit of the flat series is at each step, (horizon,)."""
-        figure, way = learned["figure"][: int(learned["period"])], (None, "add", "mul")[int(learned["way"])]
+        way, figure = season_of(learned)
         return season_sizes(figure, way, at - int(learned["offset"]), horizon)
 
     def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:

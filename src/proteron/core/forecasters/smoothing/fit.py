@@ -64,20 +64,20 @@ def start_values(values: Floats, form: Form, period: int) -> Floats:
         start[2:] = np.roll(figure, first % period)
         head = head[: 4 * period + 40]
         whole = np.resize(figure, len(head))
-        head = head - whole if form.season == "add" else head / np.where(whole == 0, 1.0, whole)
+        head = head - whole if form.season == "additive" else head / np.where(whole == 0, 1.0, whole)
     at = np.flatnonzero(np.isfinite(head))[: max(10, period if form.season else 10)]
     if form.trend is None:
         start[0] = head[at].mean() if form.season is not None else head[at][: max(3, len(at) // 2)].mean()
         return start
     level, slope = _line(np.asarray(at + 1.0, dtype=np.float64), head[at])
-    if form.trend == "add":
+    if form.trend == "additive":
         start[0], start[1] = level, slope
     else:
         start[0] = max(level, 0.1 * abs(head[at].mean()) + 1e-8)
         start[1] = np.clip(1 + slope / start[0], 0.8, 1.25)
     if form.needs_positive and start[0] <= 0:
-        start[0], start[1] = max(head[at[0]], 1e-8), 0.0 if form.trend == "add" else 1.0
-    start[0] -= (first * start[1]) if form.trend == "add" else 0.0
+        start[0], start[1] = max(head[at[0]], 1e-8), 0.0 if form.trend == "additive" else 1.0
+    start[0] -= (first * start[1]) if form.trend == "additive" else 0.0
     return start
 
 
@@ -95,8 +95,8 @@ def seasonal_figure(head: Floats, period: int, way: str) -> Floats:
     Deviations sum to zero, ratios (“mul”) to the period.
     """
     figure = np.empty(period)
-    average_apart(head, period, way == "add", figure)
-    if way == "add":
+    average_apart(head, period, way == "additive", figure)
+    if way == "additive":
         return figure - figure.mean()
     figure = np.maximum(figure, 1e-2)
     return figure * (period / figure.sum())
@@ -150,8 +150,8 @@ def _search_scale(scaled: Floats, begin: Floats, form: Form, period: int) -> Flo
     known = scaled[np.isfinite(scaled)]
     spread = float(np.std(np.diff(known))) or 1e-3
     scale = np.stack([begin, np.full(2 + period, max(spread, 1e-6))], axis=1)
-    scale[1, 1] = max(0.1 * spread, 1e-7) if form.trend == "add" else 0.01
-    if form.season == "mul":
+    scale[1, 1] = max(0.1 * spread, 1e-7) if form.trend == "additive" else 0.01
+    if form.season == "multiplicative":
         scale[2:, 1] = max(spread / max(abs(begin[0]), 1e-6), 1e-4)
     return scale
 
@@ -169,8 +169,8 @@ _START = (-0.39, -0.865, -0.865, 0.69)  # level .31, trend .12 of it, season .12
 
 def start_units(form: Form, unit: float, period: int) -> Floats:
     """What one of a series scaled by `unit` is in each start value (2 + period,): what multiplies has no unit."""
-    season = unit if form.season == "add" else 1.0
-    return np.array([unit, 1.0 if form.trend == "mul" else unit, *[season] * period])
+    season = unit if form.season == "additive" else 1.0
+    return np.array([unit, 1.0 if form.trend == "multiplicative" else unit, *[season] * period])
 
 
 @dataclass(frozen=True)
@@ -201,7 +201,7 @@ def one_step_errors(fitted: FittedForm, values: Floats) -> Floats:
     """Errors one step ahead, relative for multiplicative errors, (n,)."""
     means = run(fitted, values).means
     gaps = values - means
-    return gaps / means if fitted.form.error == "mul" else gaps
+    return gaps / means if fitted.form.error == "multiplicative" else gaps
 
 
 def choose_form(

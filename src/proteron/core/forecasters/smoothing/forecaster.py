@@ -6,6 +6,7 @@ from typing import Annotated, Any, ClassVar, Literal
 import numpy as np
 from pydantic import BeforeValidator, Field, model_validator
 
+from proteron.core.documents import whole_word
 from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import Learned, LocalForecaster
@@ -27,22 +28,19 @@ from proteron.core.forecasters.smoothing.kernels import ahead, simulate, spreads
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
-_WAYS: tuple[Any, ...] = (None, "add", "mul")
+_WAYS: tuple[Any, ...] = (None, "additive", "multiplicative")
 _LONGEST_CYCLE = 366
 _DRAWN = 5000
 _FOLDS, _LEAST_VALIDATED = 4, 12
 _CREDIBLE = 10.0
 
 
-_IN_WORDS = {None: "none", "additive": "add", "multiplicative": "mul"}
-
-
 def none_in_words(given: Any) -> Any:
-    """None as a word, which files without a null can say too; whole words as the short ones."""
-    return _IN_WORDS.get(given, given) if given is None or isinstance(given, str) else given
+    """None as a word, which files without a null can say too; the words of older files as those that are used now."""
+    return "none" if given is None else whole_word(given)
 
 
-Part = Annotated[Literal["none", "add", "mul", "auto"], BeforeValidator(none_in_words)]
+Part = Annotated[Literal["none", "additive", "multiplicative", "auto"], BeforeValidator(none_in_words)]
 
 
 class Smoothing(LocalForecaster):
@@ -59,7 +57,9 @@ class Smoothing(LocalForecaster):
     cost: ClassVar[float] = 200.0
     least: ClassVar[int] = 3
     kind: Literal["smoothing"] = "smoothing"
-    error: Annotated[Literal["add", "mul", "auto"], BeforeValidator(none_in_words)] = Field("auto", title="Errors")
+    error: Annotated[Literal["additive", "multiplicative", "auto"], BeforeValidator(none_in_words)] = Field(
+        "auto", title="Errors"
+    )
     trend: Part = Field("auto", title="Trend")
     season: Part = Field("auto", title="Season")
     damped: bool | None = Field(None, title="Damped", description="Empty: chosen.")
@@ -131,7 +131,7 @@ class Smoothing(LocalForecaster):
     def limits(self, learned: Learned) -> tuple[float, float]:
         """Above zero where something multiplies."""
         form = _fitted(learned).form
-        return 0.0 if "mul" in (form.error, form.trend, form.season) else -np.inf, np.inf
+        return 0.0 if "multiplicative" in (form.error, form.trend, form.season) else -np.inf, np.inf
 
     def _starts_of(self, form: Form, period: int) -> Starts | Floats:
         """How a form begins: by a way, or the start values (2 + period,) that are stated."""
@@ -145,13 +145,13 @@ class Smoothing(LocalForecaster):
             )
         start = np.zeros(2 + period)
         start[0] = self.start_level
-        start[1] = self.start_trend if self.start_trend is not None else float(form.trend == "mul")
-        start[2:] = (self.start_season or float(form.season == "mul")) if form.season else 0.0
+        start[1] = self.start_trend if self.start_trend is not None else float(form.trend == "multiplicative")
+        start[2:] = (self.start_season or float(form.season == "multiplicative")) if form.season else 0.0
         return start
 
     def _nothing_fits(self, values: Floats, period: int) -> Exception:
         known = values[np.isfinite(values)]
-        if len(known) and known.min() <= 0 and "mul" in (self.error, self.trend, self.season):
+        if len(known) and known.min() <= 0 and "multiplicative" in (self.error, self.trend, self.season):
             return SettingsError(
                 f"Multiplied parts need values above zero; the smallest is {known.min():g}.", field="season"
             )
@@ -202,7 +202,11 @@ class Smoothing(LocalForecaster):
         """Standard deviations (horizon,) after `at` points, by theory."""
         fitted, rest, local = self._placed(learned, values, at)
         form = fitted.form
-        if local < 0 or form.trend == "mul" or (form.season == "mul" and form.error == "add"):
+        if (
+            local < 0
+            or form.trend == "multiplicative"
+            or (form.season == "multiplicative" and form.error == "additive")
+        ):
             return None
         return self._spreads(fitted, run(fitted, rest[:local]), local, horizon) * self._wider(learned, fitted, horizon)
 

@@ -8,16 +8,16 @@ import numpy as np
 
 from proteron.core.panel import Floats
 
-Way = Literal["add", "mul"]
+Way = Literal["additive", "multiplicative"]
 NONE, ADD, MUL = 0, 1, 2
-_CODES: dict[str | None, int] = {None: NONE, "add": ADD, "mul": MUL}
+_CODES: dict[str | None, int] = {None: NONE, "additive": ADD, "multiplicative": MUL}
 
 
 @dataclass(frozen=True)
 class Form:
     """Additive or multiplicative errors; no, additive or multiplicative trend, damped or not, and season."""
 
-    error: Way = "add"
+    error: Way = "additive"
     trend: Way | None = None
     season: Way | None = None
     damped: bool = False
@@ -30,12 +30,12 @@ class Form:
     @property
     def needs_positive(self) -> bool:
         """Whether the values must be above zero."""
-        return "mul" in (self.error, self.trend, self.season)
+        return "multiplicative" in (self.error, self.trend, self.season)
 
     @property
     def stable(self) -> bool:
         """Whether its forecasts have finite variance and its weights do not divide by what may pass zero."""
-        return self.trend != "mul" and not (self.error == "add" and self.season == "mul")
+        return self.trend != "multiplicative" and not (self.error == "additive" and self.season == "multiplicative")
 
     def free(self, period: int) -> int:
         """Numbers that are estimated: weights, start values, spread."""
@@ -46,9 +46,8 @@ class Form:
     @property
     def words(self) -> str:
         """Such as “additive errors, damped additive trend, multiplicative season”."""
-        names = {None: "no", "add": "additive", "mul": "multiplicative"}
-        trend = f"{'damped ' if self.damped else ''}{names[self.trend]} trend"
-        return f"{names[self.error]} errors, {trend}, {names[self.season]} season"
+        trend = f"{'damped ' if self.damped else ''}{self.trend or 'no'} trend"
+        return f"{self.error} errors, {trend}, {self.season or 'no'} season"
 
 
 def admissible_forms(
@@ -60,9 +59,9 @@ def admissible_forms(
     `damped` None tries both. A season needs a period of at least 2 and two cycles and a bit of known points;
     multiplicative parts need values above zero; no form has more free numbers than a series has points to tell.
     """
-    errors = ("add", "mul") if error == "auto" else (error,)
-    trends = (None, "add") if trend == "auto" else (trend,)
-    seasons = (None, "add", "mul") if season == "auto" else (season,)
+    errors = ("additive", "multiplicative") if error == "auto" else (error,)
+    trends = (None, "additive") if trend == "auto" else (trend,)
+    seasons = (None, "additive", "multiplicative") if season == "auto" else (season,)
     ways = (False, True) if damped is None else (damped,)
     wholly_given = "auto" not in (error, trend, season)
     combined = itertools.product(errors, trends, ways, seasons)

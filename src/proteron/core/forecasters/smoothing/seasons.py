@@ -7,7 +7,7 @@ import numpy as np
 from proteron.core.panel import Floats
 from proteron.core.timeline import Ints
 
-WAYS: tuple[str | None, ...] = (None, "add", "mul")
+WAYS: tuple[str | None, ...] = (None, "additive", "multiplicative")
 _BOUND = 1.645  # one-sided, at ten percent
 
 
@@ -21,7 +21,7 @@ def season_way(values: Floats, period: int, wanted: str) -> str | None:
         return None
     positive = known.min() > 0
     if wanted != "auto":
-        return wanted if wanted == "add" or positive else "add"
+        return wanted if wanted == "additive" or positive else "additive"
     apart = np.where(np.isfinite(values), values - known.mean(), 0.0)
     total = (apart**2).sum()
     if total <= 1e-20 * max(float(np.abs(known).max()), 1e-300) ** 2 * len(known):
@@ -30,7 +30,7 @@ def season_way(values: Floats, period: int, wanted: str) -> str | None:
     bound = _BOUND * np.sqrt((1 + 2 * (correlations[:-1] ** 2).sum()) / len(known))
     if abs(correlations[-1]) <= bound:
         return None
-    return "mul" if positive else "add"
+    return "multiplicative" if positive else "additive"
 
 
 def without_season(values: Floats, figure: Floats, way: str | None) -> Floats:
@@ -38,7 +38,7 @@ def without_season(values: Floats, figure: Floats, way: str | None) -> Floats:
     if way is None:
         return values
     whole = np.resize(figure, len(values))
-    return values - whole if way == "add" else values / whole
+    return values - whole if way == "additive" else values / whole
 
 
 def with_season(means: Floats, figure: Floats, way: str | None, at: Ints) -> Floats:
@@ -46,12 +46,12 @@ def with_season(means: Floats, figure: Floats, way: str | None, at: Ints) -> Flo
     if way is None:
         return means
     shown = figure[(at[:, None] + np.arange(means.shape[1])) % len(figure)]
-    return means + shown if way == "add" else means * shown
+    return means + shown if way == "additive" else means * shown
 
 
 def season_sizes(figure: Floats, way: str | None, at: int, horizon: int) -> Floats:
     """What a unit of the series without its season is at each step after `at` points, (horizon,)."""
-    return figure[(at + np.arange(horizon)) % len(figure)] if way == "mul" else np.ones(horizon)
+    return figure[(at + np.arange(horizon)) % len(figure)] if way == "multiplicative" else np.ones(horizon)
 
 
 def season_of(learned: Any) -> tuple[str | None, Floats]:

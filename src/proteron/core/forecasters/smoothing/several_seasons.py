@@ -3,7 +3,7 @@
 from typing import Annotated, ClassVar, Literal
 
 import numpy as np
-from pydantic import Field
+from pydantic import BeforeValidator, Field
 
 from proteron.core.errors import TooShortError
 from proteron.core.forecasters.criteria import information
@@ -12,11 +12,12 @@ from proteron.core.forecasters.local import Learned, LocalForecaster
 from proteron.core.forecasters.noise import Noise
 from proteron.core.forecasters.pictures import Curve, Picture
 from proteron.core.forecasters.ranges import prediction_variance, spread_out, variance_error
+from proteron.core.forecasters.smoothing.forecaster import none_in_words
 from proteron.core.forecasters.smoothing.waves import FittedWaves, WaveForm, choose_waves, standard_errors
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
-_TRENDS = ("none", "add", "damped")
+_TRENDS = ("none", "additive", "damped")
 _DRAWN = 2000
 
 
@@ -37,7 +38,9 @@ class SeveralSeasons(LocalForecaster):
         (), title="Periods", description="Steps; empty: the step's own seasons."
     )
     waves: int | None = Field(None, ge=1, le=30, title="Waves", description="Per season; empty: chosen.")
-    trend: Literal["none", "add", "damped", "auto"] = Field("auto", title="Trend")
+    trend: Annotated[Literal["none", "additive", "damped", "auto"], BeforeValidator(none_in_words)] = Field(
+        "auto", title="Trend"
+    )
     errors: tuple[Annotated[int, Field(ge=0, le=5)], Annotated[int, Field(ge=0, le=5)]] | None = Field(
         None, title="ARMA errors", description="(p, q); empty: chosen."
     )

@@ -62,7 +62,7 @@ class WaveForm:
     @property
     def weights(self) -> int:
         """Numbers that stay: level, slope and damping, two for each season, ARMA."""
-        return 1 + {"none": 0, "add": 1, "damped": 2}[self.trend] + 2 * len(self.seasons) + sum(self.arma)
+        return 1 + {"none": 0, "additive": 1, "damped": 2}[self.trend] + 2 * len(self.seasons) + sum(self.arma)
 
     @property
     def size(self) -> int:
@@ -74,7 +74,7 @@ class WaveForm:
 
     @property
     def words(self) -> str:
-        trend = {"none": "no trend", "add": "a trend", "damped": "a damped trend"}[self.trend]
+        trend = {"none": "no trend", "additive": "a trend", "damped": "a damped trend"}[self.trend]
         seasons = ", ".join(f"{waves} wave{'s' if waves > 1 else ''} of {period:g}" for period, waves in self.seasons)
         errors = f", ARMA {self.arma} errors" if any(self.arma) else ""
         return f"{trend}, {seasons or 'no season'}{errors}"
@@ -145,7 +145,7 @@ class FittedWaves:
         return columns, seen, gain[1]
 
 
-_TRENDS = {"none": 0, "add": 1, "damped": 2}
+_TRENDS = {"none": 0, "additive": 1, "damped": 2}
 
 
 def fit_waves(values: Floats, form: WaveForm, start: Floats | None = None, steps: int = _MOST_STEPS) -> FittedWaves:
