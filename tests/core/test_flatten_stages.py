@@ -299,3 +299,19 @@ def test_every_robust_stage_has_a_plain_twin_and_back(stage: Stage) -> None:
         return
     assert twin != stage
     assert twin.twin().twin() == twin  # type: ignore[union-attr]
+
+
+@pytest.mark.parametrize("trend", [flatten.PiecewiseTrend(), flatten.SmoothTrend(stiffness=10.0)])
+def test_a_season_that_a_trend_has_taken_is_said_before_it_is_missed(trend: flatten.Stage) -> None:
+    """Bends that follow the year leave no year to the stage behind; the other way round nothing is said."""
+    rng = np.random.default_rng(3)
+    days = np.arange(365 * 4)
+    values = 100 + 0.01 * days + 18 * np.sin(2 * np.pi * days / 365.25) + rng.normal(size=len(days))
+    panel = Panel.from_arrays({"a": values}, "2020-01-01", "1 day")
+    year = flatten.FourierSeason(periods=(365.25,), order=2)
+    (said,) = Chain([trend, year]).fit(panel).states[0][1].notes
+    assert said.startswith(f"the {trend.title} before it has taken ") and said.endswith(": put the season first")
+    assert Chain([year, trend]).fit(panel).states[0][0].notes == ()
+    assert Chain([flatten.LinearTrend(), year]).fit(panel).states[0][1].notes == ()
+    noise = Panel.from_arrays({"a": rng.normal(size=len(days))}, "2020-01-01", "1 day")
+    assert Chain([trend, year]).fit(noise).states[0][1].notes == ()

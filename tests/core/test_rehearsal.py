@@ -100,6 +100,15 @@ def test_additive_seasons_are_there_only_where_the_series_has_them() -> None:
         assert sorted(part for part in shown if part.startswith("season")) == seasons
 
 
+def test_additive_parts_say_which_season_bends_their_trend() -> None:
+    """Of days the year is no season until two have passed; of three months of them it is none at all."""
+    rng = np.random.default_rng(6)
+    for days, said in ((80, False), (500, True), (900, False)):
+        values = 50 + 10 * np.sin(2 * np.pi * np.arange(days) / 365.25) + rng.normal(size=days)
+        fitted = pt.forecaster("additive").fit(pt.Panel.from_arrays({"a": values}, "2022-01-01", "1 day"), horizon=7)
+        assert ("A season of 365.25 steps cannot be told yet" in fitted.summary) == said, days
+
+
 @pytest.mark.parametrize("kind", ["local_level", "local_trend", "trend_curve"])
 def test_a_model_without_a_season_does_not_take_one_for_a_slope(kind: str) -> None:
     """Two weeks of hours between 24,000 and 38,000, forecast from the steepest morning."""

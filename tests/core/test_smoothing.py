@@ -244,3 +244,30 @@ def test_structural_ranges_equal_those_of_simulated_paths(kind: str) -> None:
     spread = learner.spreads_of(learner.learned(fitted.state, "a"), panel.values, 144, 14)
     paths = learner.simulate(fitted.state, panel, 144, 14, 8000, 3)[:, 0]
     assert paths.std(axis=0) / spread == pytest.approx(np.ones(14), abs=0.04)
+
+
+def test_textbook_weights_are_taken_and_told_beside_those_of_the_state_space() -> None:
+    """Holt and Winters by hand (Hyndman & Athanasopoulos 2021, § 8.3): each weight a share of its own update."""
+    level_weight, trend_weight, season_weight = 0.4, 0.25, 0.3
+    values, period = AIRLINE[:72], 12
+    level, trend, season = 120.0, 1.0, list(np.linspace(-20, 20, period))
+    stated = {"starts": "stated", "start_level": level, "start_trend": trend, "start_season": tuple(season)}
+    means = []
+    for at, value in enumerate(values):
+        means.append(level + trend + season[at])
+        before = level + trend
+        level = level_weight * (value - season[at]) + (1 - level_weight) * before
+        trend = trend_weight * (level - (before - trend)) + (1 - trend_weight) * trend
+        season.append(season_weight * (value - level) + (1 - season_weight) * season[at])
+    panel = pt.Panel.from_arrays({"a": values}, "1949-01-01", "1 month")
+    form = {"error": "additive", "trend": "additive", "season": "additive", "damped": False}
+    given = {"level_weight": level_weight, "trend_weight": trend_weight, "season_weight": season_weight}
+    fitted = pt.forecaster("smoothing", **form, **given, **stated, weights_as="textbook").fit(panel)
+    ahead = [level + (h + 1) * trend + season[len(values) + h] for h in range(12)]
+    assert fitted.forecast(12).mean[0] == pytest.approx(ahead, rel=1e-9)
+    told = fitted.parameters
+    assert told["trend_weight"] == pytest.approx(0.1) and told["trend_weight_textbook"] == pytest.approx(0.25)
+    assert told["season_weight"] == pytest.approx(0.18) and told["season_weight_textbook"] == pytest.approx(0.3)
+    assert fitted.means(panel, np.arange(1, 72), 1)[0][0, :, 0] == pytest.approx(means[1:], rel=1e-9)
+    with pytest.raises(pt.SettingsError, match="need a level weight"):
+        pt.forecaster("smoothing", trend_weight=0.2, weights_as="textbook")

@@ -12,7 +12,7 @@ from pydantic import Field, ValidationError
 from proteron.core.documents import Settings, content_hash, settings_error
 from proteron.core.errors import InputError, ProteronError
 from proteron.core.flatten.registry import AnyStage
-from proteron.core.flatten.stage import Calendar, StageState
+from proteron.core.flatten.stage import Calendar, Stage, StageState
 from proteron.core.panel import Floats, Occasion, Panel, require_panel
 from proteron.core.timeline import Ints, Moment, TimeAxis
 
@@ -80,13 +80,15 @@ class Chain(Settings):
         lanes = [known.series(index) for index in range(len(known))]
         positions = [known.positions(index) for index in range(len(known))]
         learned: list[list[StageState]] = [[] for _ in lanes]
+        entered: dict[str, list[Floats]] = {key: [] for key in known.keys}  # what each stage was given
         for place, stage in enumerate(self.active):
             states = []
             for key, values, at in zip(known.keys, lanes, positions, strict=True):
                 try:
-                    states.append(stage.fit(values, at, calendar))
+                    states.append(self._fit_stage(place, values, at, calendar, entered[key]))
                 except ProteronError as error:
                     raise type(error)(f"{key}: {error.message}", field=error.field) from error
+                entered[key].append(values)
             if stage.shared and len(states) > 1:
                 states = [stage.share(states)] * len(states)
             for index, state in enumerate(states):
@@ -95,6 +97,46 @@ class Chain(Settings):
                     lanes[index] = stage.apply(state, lanes[index], positions[index], calendar)
         starts = tuple(known.starts.tolist())
         return FittedChain(self, calendar, panel.keys, panel.known(until), tuple(map(tuple, learned)), starts)
+
+    def _fit_stage(
+        self, place: int, values: Floats, positions: Ints, calendar: Calendar, entered: Sequence[Floats]
+    ) -> StageState:  # fmt: skip
+        """What a stage learns; a season says so where a trend before it has taken most of it."""
+        stage = self.active[place]
+        state = stage.fit(values, positions, calendar)
+        before = next((at for at, each in enumerate(self.active[:place]) if each.bends), None)
+        if stage.group != "season" or before is None:
+            return state
+        left = _swing(stage, state, positions, calendar)
+        straight = entered[before] - _line(entered[before])
+        try:
+            whole = _swing(stage, stage.fit(straight, positions, calendar), positions, calendar)
+        except ProteronError:  # such as a season of ratios, of values around zero
+            return state
+        if whole**2 < _SEASON_OF_NOTE * np.nanvar(straight) or left > _MOSTLY * whole:
+            return state
+        trend = self.active[before].title
+        said = f"the {trend} before it has taken {1 - left / whole:.0%} of this season: put the season first"
+        return replace(state, notes=(*state.notes, said))
+
+
+_SEASON_OF_NOTE = 0.25  # of the variance around a straight line
+_MOSTLY = 0.6
+
+
+def _line(values: Floats) -> Floats:
+    """A straight line through the known of values (n,)."""
+    at = np.arange(float(len(values)))
+    known = np.isfinite(values)
+    if known.sum() < 3:
+        return np.zeros(len(values))
+    return np.asarray(np.polynomial.Polynomial.fit(at[known], values[known], 1)(at))
+
+
+def _swing(stage: Stage, state: StageState, positions: Ints, calendar: Calendar) -> float:
+    """Standard deviation of the season that a stage takes out."""
+    parts = [part for name, part in stage.parts(state, positions, calendar).items() if name not in ("trend", "level")]
+    return float(np.nanstd(sum(parts))) if parts else 0.0
 
 
 @dataclass(frozen=True)

@@ -63,6 +63,7 @@ class MovingAverage(AdditiveStage):
 
     title: ClassVar[str] = "moving average"
     group: ClassVar[Group] = "trend"
+    bends: ClassVar[bool] = True
     kind: Literal["moving_average"] = "moving_average"
     shareable: ClassVar[bool] = False
     window: int | None = Field(None, ge=2, title="Window", description="Points; nothing: one longer season.")

@@ -96,6 +96,7 @@ class PiecewiseTrend(AdditiveStage):
 
     title: ClassVar[str] = "trend with knots"
     group: ClassVar[Group] = "trend"
+    bends: ClassVar[bool] = True
     kind: Literal["piecewise_trend"] = "piecewise_trend"
     needs: ClassVar[int] = 4
     shareable: ClassVar[bool] = False

@@ -43,6 +43,7 @@ class SmoothTrend(AdditiveStage):
 
     title: ClassVar[str] = "smooth trend"
     group: ClassVar[Group] = "trend"
+    bends: ClassVar[bool] = True
     kind: Literal["smooth_trend"] = "smooth_trend"
     needs: ClassVar[int] = 3
     shareable: ClassVar[bool] = False

@@ -72,6 +72,7 @@ class Stage(Versioned):
     group: ClassVar[Group]
     needs: ClassVar[int] = 1  # known, non-missing points
     from_start: ClassVar[bool] = False  # reads a series from the very point on that learning began at
+    bends: ClassVar[bool] = False  # a trend that can follow a season
     shareable: ClassVar[bool] = True  # whether what it learned can hold for all series
     off: bool = Field(False, title="Switched off", description="Kept in the chain, but values pass unchanged.")
     shared: bool = Field(

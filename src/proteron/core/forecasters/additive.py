@@ -23,6 +23,7 @@ _HUBER, _FAR = 1.345, 4.0
 _ROUNDS, _LONGEST_MEMORY = 6, 0.98
 _SHRINKAGES = np.logspace(-3, 4, 22)
 _FARTHEST = 200
+_HARDLY_SEEN = 8.0  # half seasons to a span
 _CLEARLY = 0.92
 
 
@@ -121,6 +122,11 @@ class Additive(LocalForecaster):
             waves = self.waves or (3 if period <= 8 else 6 if period <= 60 else 10)
             out.append((period, min(waves, int(period // 2))))
         return out
+
+    def _untold(self, panel: Panel, span: int) -> list[float]:
+        """Periods that are too long to be told yet, and short enough to have bent the trend."""
+        periods = self.periods or tuple(panel.axis.step.seasons)
+        return [float(each) for each in periods if span < 2 * each <= _HARDLY_SEEN * span]
 
     def _columns(
         self, panel: Panel, index: int, first: int, count: int, span: int, fading: float = 1.0
@@ -255,7 +261,7 @@ class Additive(LocalForecaster):
         return Learned({
             "span": span, "unit": unit, "centre": centre, "slopes": full, "covariance": spread, "spent": spent,
             "turning": turning, "count": len(values),
-        }, {"parts": parts, "names": names})  # fmt: skip
+        }, {"parts": parts, "names": names, "untold": self._untold(known, span)})  # fmt: skip
 
     def _fitted(
         self, columns: Floats, aim: Floats, used: Any, parts: list[str], follows: Any
@@ -389,7 +395,10 @@ class Additive(LocalForecaster):
         parts = list(dict.fromkeys(part for part in learned.facts["parts"] if part not in ("level", "trend", "bend")))
         last = float(sum(learned["slopes"][i] for i, p in enumerate(learned.facts["parts"]) if p in ("trend", "bend")))
         slope = last * float(learned["unit"]) / float(learned["span"])
-        return f"A bending trend, now {slope:+.4g} a step{', with ' if parts else ''}{', '.join(parts)}."
+        told = f"A bending trend, now {slope:+.4g} a step{', with ' if parts else ''}{', '.join(parts)}."
+        for period in learned.facts.get("untold", ()):
+            told += f" A season of {period:g} steps cannot be told yet: what there is of it stands in the trend."
+        return told
 
 
 @dataclass(frozen=True)

@@ -47,7 +47,8 @@ class Smoothing(LocalForecaster):
     """Exponential smoothing with every form of error, trend and season, by maximum likelihood.
 
     What stands at “auto” is chosen by a criterion or by the error on the last points known. Weights are those of the
-    state-space form: the trend's at most the level's, the season's at most what the level's leaves of one.
+    state-space form: the trend's at most the level's, the season's at most what the level's leaves of one; those of
+    the textbook, shares of either, are told beside them and taken where asked.
     Source: Hyndman, Koehler, Ord & Snyder 2008.
     """
 
@@ -71,6 +72,10 @@ class Smoothing(LocalForecaster):
     level_weight: float | None = Field(None, gt=0, lt=1, title="Level weight", description="Empty: optimised.")
     trend_weight: float | None = Field(None, ge=0, lt=1, title="Trend weight")
     season_weight: float | None = Field(None, ge=0, lt=1, title="Season weight")
+    weights_as: Literal["state space", "textbook"] = Field(
+        "state space", title="Weights as",
+        description="Textbook: the trend's as a share of the level's, the season's of what the level's leaves of one.",
+    )  # fmt: skip
     damping: float | None = Field(None, gt=0, le=1, title="Damping")
     start_level: float | None = Field(None, title="Start level", description="Of start values that are stated.")
     start_trend: float | None = Field(None, title="Start trend")
@@ -81,6 +86,9 @@ class Smoothing(LocalForecaster):
         given = self.start_level is not None or self.start_trend is not None or bool(self.start_season)
         if self.starts == "stated" and self.start_level is None:
             raise ValueError("stated start values need a start level")
+        shares = self.trend_weight is not None or self.season_weight is not None
+        if self.weights_as == "textbook" and shares and self.level_weight is None:
+            raise ValueError("weights that are shares of the level's need a level weight")
         if self.starts != "stated" and given:
             raise ValueError("start values count only where they are stated")
         return self
@@ -105,7 +113,7 @@ class Smoothing(LocalForecaster):
         forms = admissible_forms(values, period, self.error, trend, season, self.damped)
         if not forms:
             raise self._nothing_fits(values, period)
-        given = (self.level_weight, self.trend_weight, self.season_weight, self.damping)
+        given = self._given_weights
         criterion = "aicc" if self.choose_by == "validation" else self.choose_by
         best, tried = choose_form(values, forms, period, criterion, given, self._starts_of)
         if self.choose_by == "validation":
@@ -120,6 +128,15 @@ class Smoothing(LocalForecaster):
             "start": best.start, "variance": best.variance, "loglik": best.loglik, "free": best.free,
             "count": best.count,
         }, {"tried": [{"form": each.form.words, **each.criteria} for each in tried[:30]]})  # fmt: skip
+
+    @property
+    def _given_weights(self) -> tuple[float | None, ...]:
+        """Weights that are given, as the state-space form has them."""
+        level, trend, season = self.level_weight, self.trend_weight, self.season_weight
+        if self.weights_as == "textbook" and level is not None:
+            trend = None if trend is None else trend * level
+            season = None if season is None else season * (1 - level)
+        return level, trend, season, self.damping
 
     def as_chosen(self, learned: Learned) -> "Smoothing":
         """With its form given."""
@@ -255,7 +272,13 @@ class Smoothing(LocalForecaster):
         if learned is None:
             return {}
         fitted = _fitted(learned)
-        return _named(fitted.form, fitted.weights, fitted.start) | {"variance": fitted.variance}
+        told = _named(fitted.form, fitted.weights, fitted.start) | {"variance": fitted.variance}
+        level, trend, season, _ = fitted.weights.tolist()
+        if "trend_weight" in told and level > 0:
+            told["trend_weight_textbook"] = trend / level
+        if "season_weight" in told and level < 1:
+            told["season_weight_textbook"] = season / (1 - level)
+        return told
 
     def standard_errors(self, state: ForecasterState, key: str) -> dict[str, float]:
         """Standard errors by parameter, where theory gives them."""
