@@ -5284,7 +5284,8 @@ export interface components {
          * @description Exponential smoothing with every form of error, trend and season, by maximum likelihood.
          *
          *     What stands at “auto” is chosen by a criterion or by the error on the last points known. Weights are those of the
-         *     state-space form: the trend's at most the level's, the season's at most what the level's leaves of one.
+         *     state-space form: the trend's at most the level's, the season's at most what the level's leaves of one; those of
+         *     the textbook, shares of either, are told beside them and taken where asked.
          *     Source: Hyndman, Koehler, Ord & Snyder 2008.
          */
         Smoothing: {
@@ -5374,6 +5375,13 @@ export interface components {
              * @default null
              */
             trend_weight: number | null;
+            /**
+             * Weights as
+             * @description Textbook: the trend's as a share of the level's, the season's of what the level's leaves of one.
+             * @default state space
+             * @enum {string}
+             */
+            weights_as: "state space" | "textbook";
         };
         /**
          * SmoothingAverage
