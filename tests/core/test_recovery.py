@@ -61,7 +61,7 @@ CASES: dict[str, tuple[str, dict[str, Any], Made, dict[str, float]]] = {
     ),
     "local level": ("local_level", {}, lambda r, n: unobserved_parts(r, n, 0.5, 0.0),
                     {"variance_level": 0.25, "variance_observation": 1}),
-    "local trend": ("local_trend", {"damping": 1.0}, lambda r, n: unobserved_parts(r, n, 0.5, 0.2),
+    "local trend": ("local_trend", {"damping": 1.0, "season": "none"}, lambda r, n: unobserved_parts(r, n, 0.5, 0.2),
                     {"variance_level": 0.25, "variance_trend": 0.04, "variance_observation": 1}),
     "structural": ("structural", {"period": 4, "trend": False}, parts_with_season,
                    {"variance_level": 0.25, "variance_season": 0.25, "variance_observation": 1}),

@@ -49,6 +49,8 @@ class LocalForecaster(Forecaster):
 
     panel_wide: ClassVar[bool] = False
     simulated: ClassVar[bool] = False  # ranges come from simulated paths, although there are `spreads_of`
+    rehearsals: ClassVar[tuple[float, ...]] = PARTS  # of what is known, learned from anew to see what ranges are worth
+    rehearsed_from: ClassVar[int] = ORIGINS  # after the end of each part
     rehearsed: ClassVar[bool] = True  # ranges are widened by how far they were off when less was known
 
     def guard(self, known: Panel) -> None:
@@ -127,7 +129,7 @@ class LocalForecaster(Forecaster):
         if count < LEAST or horizon < 1:
             return {"loosened": np.ones(1), "rehearsed": count}
         chosen, quiet = self.as_chosen(learned), replace(work, report=unheard)
-        cuts = [int(present[int(count * part)]) for part in PARTS] + [int(present[-1])]
+        cuts = [int(present[int(count * part)]) for part in self.rehearsals] + [int(present[-1])]
         squares = [np.full((1, horizon), np.nan)]
         for cut, next_cut in itertools.pairwise(cuts):
             work.go_on()
@@ -138,7 +140,7 @@ class LocalForecaster(Forecaster):
             except ProteronError:
                 continue
             between = present[(present >= cut - 1) & (present < next_cut)] + 1
-            origins = np.unique(between[np.linspace(0, len(between) - 1, ORIGINS).astype(int)])
+            origins = np.unique(between[np.linspace(0, len(between) - 1, self.rehearsed_from).astype(int)])
             squares.append(chosen._squares(part, alone, values, origins, horizon))
         return {"loosened": factors_from(np.concatenate(squares), count), "rehearsed": count}
 

@@ -19,9 +19,9 @@ from proteron.core.forecasters.smoothing.fit import seasonal_figure
 from proteron.core.forecasters.smoothing.forecaster import Part
 from proteron.core.forecasters.smoothing.seasons import (
     WAYS,
+    season_behind_trend,
     season_of,
     season_sizes,
-    season_way,
     with_season,
     without_season,
 )
@@ -35,6 +35,7 @@ _LONGEST_SEASON = 60
 _LONGEST_LEARNED = 1500
 _REMEMBERED = 600  # points from which the doubt of the state is worked out, before them it is not known at all
 _DIFFUSE = 1e4
+_FAR_OFF = 40.0
 _DAMPINGS = (1.0, 0.98, 0.9, 0.8)
 _TRIED_FROM = 60
 
@@ -269,7 +270,7 @@ class _Parts(LocalForecaster):
         offset = int(present[-_LONGEST_LEARNED if len(present) > _LONGEST_LEARNED else 0])
         present, values = present[present >= offset], whole[offset:]
         cycle, wanted = self.cycle(known.axis.step.season) if period == 1 else (1, "none")
-        way = season_way(values, cycle, wanted)
+        way = season_behind_trend(values, cycle, wanted)
         figure = seasonal_figure(values, cycle, way) if way else np.zeros(1)
         flat = without_season(values, figure, way)
         unit = float(np.nanstd(flat)) or max(float(np.nanmax(np.abs(flat))), 1.0)
@@ -419,6 +420,7 @@ class _Parts(LocalForecaster):
         covariance = covariance * np.outer(shorter, shorter)
 
         def variance_of(logs: Floats) -> Floats:
+            logs = np.clip(logs, -_FAR_OFF, _FAR_OFF)  # a doubt beyond all measure is no number
             moved = learned | {"ratios": np.exp(logs[:parts] - logs[parts])}
             return self._variances(moved, values, at, horizon) * np.exp(logs[parts])
 
@@ -535,6 +537,8 @@ class Structural(_Parts):
     title: ClassVar[str] = "structural"
     can: ClassVar[tuple[str, ...]] = ("trend", "seasons", "gaps", "ranges")
     cost: ClassVar[float] = 3000.0
+    rehearsals: ClassVar[tuple[float, ...]] = (2 / 3,)
+    rehearsed_from: ClassVar[int] = 3
     least: ClassVar[int] = 9
     kind: Literal["structural"] = "structural"
     period: int | None = Field(None, ge=1, title="Period", description="Empty: the step's own season.")

@@ -20,9 +20,9 @@ from proteron.core.forecasters.smoothing.fit import seasonal_figure
 from proteron.core.forecasters.smoothing.forecaster import Part
 from proteron.core.forecasters.smoothing.seasons import (
     WAYS,
+    season_behind_trend,
     season_of,
     season_sizes,
-    season_way,
     with_season,
     without_season,
 )
@@ -92,7 +92,7 @@ class TrendCurve(LocalForecaster):
         offset = int(np.flatnonzero(np.isfinite(whole))[0])
         period = self.period or known.axis.step.season
         wanted = "none" if self.season == "auto" and self.shape != "auto" else self.season
-        way = season_way(whole[offset:], period, wanted)
+        way = season_behind_trend(whole[offset:], period, wanted)
         figure = seasonal_figure(whole[offset:], period, way) if way else np.zeros(1)
         values = np.concatenate([whole[:offset], without_season(whole[offset:], figure, way)])
         shape, fading, follow = self.shape, 1.0 if self.fading is None else self.fading, self.follow or 0.0

@@ -33,6 +33,13 @@ def season_way(values: Floats, period: int, wanted: str) -> str | None:
     return "multiplicative" if positive else "additive"
 
 
+def season_behind_trend(values: Floats, period: int, wanted: str) -> str | None:
+    """As `season_way`, but a trend, which is alike at every lag, is not taken for a season: changes show one too."""
+    if wanted == "auto" and season_way(np.diff(values), period, "auto") is None:
+        return None
+    return season_way(values, period, wanted)
+
+
 def without_season(values: Floats, figure: Floats, way: str | None) -> Floats:
     """Values (n,) less, or over, a figure (period,) that begins with the first."""
     if way is None:
