@@ -32,7 +32,7 @@ def rng() -> np.random.Generator:
 @pytest.fixture
 def by_theory(monkeypatch: pytest.MonkeyPatch) -> None:
     """Ranges as theory has them, whatever rehearsals say of them."""
-    monkeypatch.setattr(LocalForecaster, "rehearsed", False)
+    monkeypatch.setattr(LocalForecaster, "_rehearse", lambda *_: {})
 
 
 @pytest.fixture

@@ -123,7 +123,7 @@ def test_single_points_and_whole_series_that_are_left_out_are_said() -> None:
         "rmsse": Losses("rmsse", ("base",), row),
     }  # fmt: skip
     notes = make_board(made, facts, ["mae", "smape", "rmsse"], "base").notes
-    assert notes[0] == "sMAPE leaves out 0.12 of all points: truth and forecast are zero there."
+    assert notes[0] == "sMAPE leaves out 12 % of all points: truth and forecast are zero there."
     assert notes[1].startswith("RMSSE leaves out 1 of 2 series: ")
 
 

@@ -7,6 +7,7 @@ from typing import Annotated, Any, ClassVar, Literal
 import numpy as np
 from pydantic import BeforeValidator, Field, model_validator
 
+from proteron.core.documents import whole_word
 from proteron.core.errors import SettingsError, UnitsError
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import Learned, LocalForecaster
@@ -14,15 +15,13 @@ from proteron.core.forecasters.noise import Noise
 from proteron.core.forecasters.onwards import FADINGS, carried, faded
 from proteron.core.forecasters.pictures import Curve, Picture
 from proteron.core.forecasters.ranges import spread_out
-from proteron.core.forecasters.rehearsal import LEAST, ORIGINS, PARTS
-from proteron.core.forecasters.smoothing.forecaster import none_in_words
+from proteron.core.forecasters.rehearsal import LEAST, parts_of, rehearsed_steps, steps_after
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
 _HUBER, _FAR = 1.345, 4.0
 _ROUNDS, _LONGEST_MEMORY = 6, 0.98
 _SHRINKAGES = np.logspace(-3, 4, 22)
-_FARTHEST = 200
 _HARDLY_SEEN = 8.0  # half seasons to a span
 _CLEARLY = 0.92
 
@@ -60,7 +59,7 @@ class Additive(LocalForecaster):
     occasions: bool = Field(True, title="Occasions")
     reach: int = Field(0, ge=0, le=30, title="Around", description="Steps before and after an occasion that count.")
     covariates: tuple[str, ...] = Field((), title="Covariates", description="Columns known ahead.")
-    season: Annotated[Literal["additive", "multiplicative"], BeforeValidator(none_in_words)] = Field(
+    season: Annotated[Literal["additive", "multiplicative"], BeforeValidator(whole_word)] = Field(
         "additive", title="Season"
     )
     floor: float | None = Field(None, title="Floor")
@@ -218,19 +217,15 @@ class Additive(LocalForecaster):
             return None
         ways = [*ways, _AS_A_RULE | self._given_way]
         values = np.ascontiguousarray(alone.series(0))
-        present = np.flatnonzero(np.isfinite(values))
-        horizon = max(min(work.horizon or max(alone.axis.step.season, LEAST), _FARTHEST, len(present) // 4), 1)
-        padded = np.concatenate([values, np.full(horizon, np.nan)])
+        horizon = rehearsed_steps(int(np.isfinite(values).sum()), work.horizon, alone.axis.step.season)
         errors = np.zeros(len(ways))
-        for share in PARTS:
+        for cut, at in parts_of(values):
             work.go_on()
-            cut = int(present[int(len(present) * share)])
             part = self._summed(alone.between(0, first + cut), 0)
-            between = present[(present >= cut - 1) & (present < cut + max(len(values) // 6, 1))] + 1
-            at = np.unique(between[np.linspace(0, len(between) - 1, ORIGINS).astype(int)])
-            truth = padded[at[:, None] + np.arange(horizon)]
+            truth = steps_after(values, at, horizon)
             told = replace(part, outside=self.outside(alone, 0, first))
-            sums = {each: self._sums(told | {"fading": each}, len(padded)) for each in {way["fading"] for way in ways}}
+            fadings = {way["fading"] for way in ways}
+            sums = {each: self._sums(told | {"fading": each}, len(values) + horizon) for each in fadings}
             for place, way in enumerate(ways):
                 gaps = truth - self._onwards(sums[way["fading"]], values, way, at, horizon)
                 errors[place] += np.nansum(np.abs(gaps))
@@ -455,20 +450,23 @@ def _innovations(values: Floats, memory: float, follows: Any) -> Floats:
 
 
 def _shrunk(columns: Floats, aim: Floats, bends: Any) -> tuple[Floats, Floats, float]:
-    """Slopes, the inverse of the penalised normal equations, numbers spent."""
+    """Slopes, the inverse of the penalised normal equations, numbers spent.
+
+    All strengths at once: with A = LLᵀ for the least of them and L⁻¹DL⁻ᵀ = VΛVᵀ for what a stronger one adds, the
+    inverse of A + sD is UΛₛUᵀ with U = L⁻ᵀV and Λₛ = 1 / (1 + sΛ).
+    """
     count, width = columns.shape
     gram, right = columns.T @ columns, columns.T @ aim
     small = np.full(width, 1e-4 * count / max(width, 1))
     small[:2] = 1e-9
-    best: tuple[float, Floats, Floats, float] | None = None
-    for strength in _SHRINKAGES if bends.any() else _SHRINKAGES[:1]:
-        penalty = np.where(bends, strength, small)
-        inverse = np.linalg.inv(gram + np.diag(penalty))
-        slopes = inverse @ right
-        spent = float(np.trace(inverse @ gram))
-        squares = float(((aim - columns @ slopes) ** 2).sum())
-        value = count * squares / max(count - spent, 0.5) ** 2
-        if best is None or value < best[0]:
-            best = (value, slopes, inverse, spent)
-    assert best is not None
-    return best[1], best[2], best[3]
+    strengths = _SHRINKAGES if bends.any() else _SHRINKAGES[:1]
+    lower = np.linalg.cholesky(gram + np.diag(np.where(bends, strengths[0], small)))
+    back = np.linalg.inv(lower)
+    sizes, vectors = np.linalg.eigh(back[:, bends] @ back[:, bends].T)
+    turned = back.T @ vectors
+    shares = 1.0 / (1.0 + np.maximum(sizes, 0.0)[:, None] * (strengths - strengths[0]))  # (k, n_strengths)
+    slopes = turned @ (shares * (turned.T @ right)[:, None])
+    spent = ((turned * (gram @ turned)).sum(axis=0)[:, None] * shares).sum(axis=0)
+    squares = ((aim[:, None] - columns @ slopes) ** 2).sum(axis=0)
+    best = int(np.argmin(squares / np.maximum(count - spent, 0.5) ** 2))
+    return slopes[:, best], (turned * shares[:, best]) @ turned.T, float(spent[best])

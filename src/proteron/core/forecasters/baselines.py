@@ -23,7 +23,7 @@ class Baseline(LocalForecaster):
     """Forecasts with hardly anything to learn; `spread` is that of one-step errors inside what is known."""
 
     family: ClassVar[str] = "baseline"
-    rehearsed: ClassVar[bool] = False  # the bar, as it is known
+    rehearsals: ClassVar[tuple[float, ...]] = ()  # the bar, as it is known
     can: ClassVar[tuple[str, ...]] = ("gaps", "ranges")
 
     def learn_series(self, known: Panel, index: int, work: Work) -> Learned:

@@ -62,7 +62,7 @@ class Intermittent(LocalForecaster):
 
     title: ClassVar[str] = "intermittent demand"
     family: ClassVar[str] = "smoothing"
-    rehearsed: ClassVar[bool] = False
+    rehearsals: ClassVar[tuple[float, ...]] = ()
     can: ClassVar[tuple[str, ...]] = ("gaps", "ranges")
     cost: ClassVar[float] = 60.0
     kind: Literal["intermittent"] = "intermittent"

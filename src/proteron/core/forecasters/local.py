@@ -1,6 +1,5 @@
 """What forecasters share that learn every series on its own: loops, declining with a reason, ranges, paths."""
 
-import itertools
 import zlib
 from abc import abstractmethod
 from collections.abc import Mapping, Sequence
@@ -14,7 +13,17 @@ from proteron.core.forecasters.criteria import information
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Tried, Work, refuse_huge, unheard
 from proteron.core.forecasters.noise import Noise
 from proteron.core.forecasters.ranges import normal_bounds
-from proteron.core.forecasters.rehearsal import LEAST, ORIGINS, PARTS, Looseness, factors_from, looseness
+from proteron.core.forecasters.rehearsal import (
+    LEAST,
+    ORIGINS,
+    PARTS,
+    Looseness,
+    factors_from,
+    looseness,
+    parts_of,
+    rehearsed_steps,
+    steps_after,
+)
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
@@ -49,9 +58,9 @@ class LocalForecaster(Forecaster):
 
     panel_wide: ClassVar[bool] = False
     simulated: ClassVar[bool] = False  # ranges come from simulated paths, although there are `spreads_of`
-    rehearsals: ClassVar[tuple[float, ...]] = PARTS  # of what is known, learned from anew to see what ranges are worth
-    rehearsed_from: ClassVar[int] = ORIGINS  # after the end of each part
-    rehearsed: ClassVar[bool] = True  # ranges are widened by how far they were off when less was known
+    # Parts of what is known that are learned from anew, to widen ranges by how far they were off in what followed.
+    rehearsals: ClassVar[tuple[float, ...]] = PARTS
+    rehearsed_from: ClassVar[int] = ORIGINS  # places after the end of each part
 
     def guard(self, known: Panel) -> None:
         """Each series declines for itself."""
@@ -95,7 +104,7 @@ class LocalForecaster(Forecaster):
                 refuse_huge(known.series(index))
                 self._refuse_few(known.series(index))
                 learned = self.learn_series(known, index, work)
-                rows.append(learned | (self._rehearse(known, index, learned, work) if self.rehearsed else {}))
+                rows.append(learned | self._rehearse(known, index, learned, work))
             except StoppedError:
                 raise
             except ProteronError as error:
@@ -120,18 +129,17 @@ class LocalForecaster(Forecaster):
 
     def _rehearse(self, known: Panel, index: int, learned: Learned, work: Work) -> dict[str, Any]:
         """Learn from parts of a series and see how far ranges by theory are off in what follows each."""
+        if not self.rehearsals:
+            return {}
         alone = known.select([index])
         values, start = np.ascontiguousarray(alone.series(0)), int(alone.starts[0])
-        present = np.flatnonzero(np.isfinite(values))
-        count = len(present)
-        asked = work.horizon or max(alone.axis.step.season, LEAST)
-        horizon = min(asked, _FARTHEST, count // 4)
-        if count < LEAST or horizon < 1:
+        count = int(np.isfinite(values).sum())
+        if count < LEAST:
             return {"loosened": np.ones(1), "rehearsed": count}
+        horizon = rehearsed_steps(count, work.horizon, alone.axis.step.season)
         chosen, quiet = self.as_chosen(learned), replace(work, report=unheard)
-        cuts = [int(present[int(count * part)]) for part in self.rehearsals] + [int(present[-1])]
         squares = [np.full((1, horizon), np.nan)]
-        for cut, next_cut in itertools.pairwise(cuts):
+        for cut, origins in parts_of(values, self.rehearsals, self.rehearsed_from):
             work.go_on()
             try:
                 part = chosen.learn_series(alone.between(0, start + cut), 0, quiet)
@@ -139,8 +147,6 @@ class LocalForecaster(Forecaster):
                 raise
             except ProteronError:
                 continue
-            between = present[(present >= cut - 1) & (present < next_cut)] + 1
-            origins = np.unique(between[np.linspace(0, len(between) - 1, self.rehearsed_from).astype(int)])
             squares.append(chosen._squares(part, alone, values, origins, horizon))
         return {"loosened": factors_from(np.concatenate(squares), count), "rehearsed": count}
 
@@ -148,8 +154,7 @@ class LocalForecaster(Forecaster):
         """Squared errors in those theory expects, (n_origins, horizon), NaN where the truth is not known."""
         start = int(alone.starts[0])
         learned = self._placed_at(part, alone, 0, start)
-        ahead = np.concatenate([values, np.full(horizon, np.nan)])
-        apart = ahead[origins[:, None] + np.arange(horizon)] - self.means_of(learned, values, origins, horizon)
+        apart = steps_after(values, origins, horizon) - self.means_of(learned, values, origins, horizon)
         out = np.full(apart.shape, np.nan)
         for row, origin in enumerate(origins.tolist()):
             spread = None if self.simulated else self.spreads_of(learned, values, origin, horizon)
@@ -375,7 +380,6 @@ class LocalForecaster(Forecaster):
         return f"{self.title}."
 
 
-_FARTHEST = 200  # steps rehearsed
 _DRAWN, _ONE_SIGMA = 200, (0.1586553, 0.8413447)
 _FAR_OFF = 300.0
 _LONGEST_GAP = 1000

@@ -27,7 +27,7 @@ class RandomWalkProcess(LocalForecaster):
 
     title: ClassVar[str] = "random walk of growth"
     family: ClassVar[str] = "volatility"
-    rehearsed: ClassVar[bool] = False
+    rehearsals: ClassVar[tuple[float, ...]] = ()
     can: ClassVar[tuple[str, ...]] = ("trend", "gaps", "ranges")
     cost: ClassVar[float] = 20.0
     least: ClassVar[int] = 4

@@ -140,7 +140,7 @@ class SwitchingRegimes(LocalForecaster):
 
     title: ClassVar[str] = "two regimes"
     family: ClassVar[str] = "volatility"
-    rehearsed: ClassVar[bool] = False
+    rehearsals: ClassVar[tuple[float, ...]] = ()
     can: ClassVar[tuple[str, ...]] = ("gaps", "ranges")
     cost: ClassVar[float] = 800.0
     simulated: ClassVar[bool] = True

@@ -1,18 +1,46 @@
 """How far ranges by theory were off where a forecaster had learned from a part of what is known, and what follows."""
 
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 from scipy import special
 
 from proteron.core.panel import Floats
+from proteron.core.timeline import Ints
 
 PARTS = (0.5, 2 / 3, 5 / 6)  # of what is known, learned from anew
 ORIGINS = 6  # between the end of a part and that of the next
 LEAST = 12
+_FARTHEST = 200
 _BELIEVED = 1.5  # errors that theory counts for
 _TESTED = 0.5  # of what is known lies behind the first part
 _SMALLEST, _LARGEST = 0.64, 30.0  # of squared errors in those of theory
+
+
+def rehearsed_steps(count: int, asked: int | None, season: int) -> int:
+    """How many steps ahead of `count` known points are tried: as asked, or a season, but a quarter of them at most."""
+    return max(min(asked or max(season, LEAST), _FARTHEST, count // 4), 1)
+
+
+def parts_of(values: Floats, shares: Sequence[float] = PARTS, origins: int = ORIGINS) -> Iterator[tuple[int, Ints]]:
+    """Where parts of values (n,) end, by known points, and places from there to the end of the next (≤ origins,).
+
+    A place is a number of points with a known one last; the part's own end is the first.
+    """
+    present = np.flatnonzero(np.isfinite(values))
+    cuts = [int(present[int(len(present) * share)]) for share in shares] + [int(present[-1])]
+    for cut, next_cut in pairwise(cuts):
+        between = present[(present >= cut - 1) & (present < next_cut)] + 1
+        if len(between):  # of very few points two parts may end alike
+            yield cut, np.unique(between[np.linspace(0, len(between) - 1, origins).astype(int)])
+
+
+def steps_after(values: Floats, places: Ints, horizon: int) -> Floats:
+    """What followed each place (n_places,) in values (n,), (n_places, horizon), NaN beyond their end."""
+    padded = np.concatenate([values, np.full(horizon, np.nan)])
+    return np.asarray(padded[places[:, None] + np.arange(horizon)])
 
 
 @dataclass(frozen=True)

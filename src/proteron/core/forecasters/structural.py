@@ -14,7 +14,7 @@ from proteron.core.forecasters.minimise import GO_ON, bfgs_room, bfgs_tell, cova
 from proteron.core.forecasters.noise import Noise
 from proteron.core.forecasters.normal_equations import solve_normal
 from proteron.core.forecasters.ranges import prediction_variance, widening
-from proteron.core.forecasters.rehearsal import LEAST
+from proteron.core.forecasters.rehearsal import LEAST, rehearsed_steps, steps_after
 from proteron.core.forecasters.smoothing.fit import seasonal_figure
 from proteron.core.forecasters.smoothing.forecaster import Part
 from proteron.core.forecasters.smoothing.seasons import (
@@ -304,11 +304,10 @@ class _Parts(LocalForecaster):
     def _error_ahead(self, learned: Learned, values: Floats, horizon: int) -> float:
         """Mean absolute error of forecasts from origins in the last two thirds, as many steps ahead as are asked."""
         offset = int(learned["offset"])
-        horizon = max(min(horizon, (len(values) - offset) // 4), 1)
+        horizon = rehearsed_steps(len(values) - offset, horizon, 1)
         at = np.arange(offset + (len(values) - offset) // 3, len(values))
         at = at[:: max(len(at) // _TRIED_FROM, 1)]
-        truth = np.concatenate([values, np.full(horizon, np.nan)])[at[:, None] + np.arange(horizon)]
-        gaps = np.abs(truth - self.means_of(learned, values, at, horizon))
+        gaps = np.abs(steps_after(values, at, horizon) - self.means_of(learned, values, at, horizon))
         return float(np.nanmean(gaps)) if np.isfinite(gaps).any() else np.inf
 
     def as_chosen(self, learned: Learned) -> "_Parts":

@@ -15,7 +15,7 @@ from proteron.core.forecasters.local import Learned, LocalForecaster
 from proteron.core.forecasters.noise import Noise
 from proteron.core.forecasters.onwards import FADINGS, carried, faded
 from proteron.core.forecasters.ranges import spread_out
-from proteron.core.forecasters.rehearsal import LEAST, PARTS
+from proteron.core.forecasters.rehearsal import parts_of, rehearsed_steps
 from proteron.core.forecasters.smoothing.fit import seasonal_figure
 from proteron.core.forecasters.smoothing.forecaster import Part
 from proteron.core.forecasters.smoothing.seasons import (
@@ -33,7 +33,6 @@ Shape = Literal["linear", "quadratic", "exponential", "saturating", "piecewise"]
 SHAPES: tuple[Shape, ...] = get_args(Shape)
 _LEAST = {"linear": 3, "quadratic": 4, "exponential": 4, "saturating": 5, "piecewise": 6}
 _STRAIGHT = ("linear", "quadratic", "piecewise")
-_FARTHEST = 200
 _FOLLOWS = (0.0, 0.3, 0.7, 1.0)
 _MOST_KNOTS = 5
 _OUTLYING = 1.345  # of Huber's loss, in robust spreads
@@ -120,13 +119,11 @@ class TrendCurve(LocalForecaster):
 
     def _chosen(self, values: Floats, work: Work) -> tuple[Shape, float, float]:
         """Shape, fading and following that erred least over the steps after the ends of parts of what is known."""
-        present = np.flatnonzero(np.isfinite(values))
-        horizon = max(min(work.horizon or LEAST, _FARTHEST, len(present) // 4), 1)
+        horizon = rehearsed_steps(int(np.isfinite(values).sum()), work.horizon, 1)
         fadings = FADINGS if self.fading is None else (self.fading,)
         follows = _FOLLOWS if self.follow is None else (self.follow,)
         errors = dict.fromkeys(product(SHAPES, fadings, follows), 0.0)
-        for share in PARTS:
-            cut = int(present[int(len(present) * share)])
+        for cut, _ in parts_of(values):
             truth, part = values[cut : cut + horizon], values[:cut]
             for shape in SHAPES:
                 work.go_on()

@@ -99,7 +99,7 @@ class Garch(LocalForecaster):
 
     title: ClassVar[str] = "volatility"
     family: ClassVar[str] = "volatility"
-    rehearsed: ClassVar[bool] = False
+    rehearsals: ClassVar[tuple[float, ...]] = ()
     can: ClassVar[tuple[str, ...]] = ("gaps", "ranges")
     cost: ClassVar[float] = 300.0
     simulated: ClassVar[bool] = True  # several steps ahead errors are a mixture, whose tails are not those of one

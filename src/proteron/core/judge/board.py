@@ -268,16 +268,14 @@ def _left_out(counts: Mapping[str, Any], metrics: Sequence[str]) -> list[str]:
     for name in metrics:
         if name not in counts or (counts[name] == most).all():
             continue
-        missing, metric = most - counts[name], METRICS[name]
         parts = []
         for axis, (one, many) in ((1, ("fold", "folds")), (2, ("series", "series"))):
             others = tuple(each for each in (0, 1, 2) if each != axis)
             gone = ((counts[name].sum(axis=others) == 0) & (most.sum(axis=others) > 0)).sum()
             if gone:
                 parts.append(f"{gone} of {most.shape[axis]} {one if most.shape[axis] == 1 else many}")
-        entrants = missing.sum(axis=(1, 2))
-        points = f"{missing.sum() / most.sum():.2g} of all points" if entrants.any() else ""
-        notes.append(f"{metric.title} leaves out {' and '.join(parts) or points}: {metric.undefined}.")
+        points = f"{100 * (most - counts[name]).sum() / most.sum():.2g} % of all points"
+        notes.append(f"{METRICS[name].title} leaves out {' and '.join(parts) or points}: {METRICS[name].undefined}.")
     return notes
 
 

@@ -34,7 +34,7 @@ class Regression(LocalForecaster):
 
     title: ClassVar[str] = "regression"
     family: ClassVar[str] = "regression"
-    rehearsed: ClassVar[bool] = False
+    rehearsals: ClassVar[tuple[float, ...]] = ()
     can: ClassVar[tuple[str, ...]] = ("trend", "seasons", "covariates", "gaps", "ranges")
     cost: ClassVar[float] = 50.0
     kind: Literal["regression"] = "regression"
