@@ -204,12 +204,12 @@ th {
   font-weight: 400;
   color: var(--ink-2);
   text-align: right;
-  padding: 6px;
+  padding: 6px 5px;
   border-bottom: 1px solid var(--hairline);
   white-space: nowrap;
 }
 td {
-  padding: 0 6px;
+  padding: 0 5px;
   height: 28px;
   text-align: right;
   border-bottom: 1px solid var(--hairline);
