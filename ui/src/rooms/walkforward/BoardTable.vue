@@ -187,7 +187,7 @@ const css = (name: string) => markOf(props.contenders, name).css
 
 <style scoped>
 .note {
-  margin: 6px 0 0;
+  margin: 8px 12px 0;
 }
 .board {
   overflow: auto;
