@@ -16,6 +16,11 @@ from proteron.core.timeline import Step, TimeAxis, calendar_codes, grid_position
         ("2 weeks", "2 weeks"),
         ("Q", "1 quarter"),
         ("D", "1 day"),
+        ("b", "1 business day"),
+        ("5 business_days", "5 business days"),
+        ("business day of pt, us-ny", "1 business day of PT, US-NY"),
+        ("Working days except 2024-12-31 2024-12-24", "1 business day except 2024-12-24, 2024-12-31"),
+        ("business day of PT except 2024-12-24", "1 business day of PT except 2024-12-24"),
     ],
 )
 def test_steps_are_read_and_shown(text: str, shown: str) -> None:
@@ -41,7 +46,10 @@ def test_months_keep_the_last_day() -> None:
     assert [str(t)[:10] for t in axis.times(np.arange(4))] == ["2024-01-31", "2024-02-29", "2024-03-31", "2024-04-30"]
 
 
-@pytest.mark.parametrize("step", ["1 min", "6 h", "1 day", "1 week", "1 month", "1 quarter", "1 year"])
+@pytest.mark.parametrize(
+    "step",
+    ["1 min", "6 h", "1 day", "2 business days of US", "1 week", "1 month", "1 quarter", "1 year"],
+)
 def test_positions_and_times_are_inverse(step: str) -> None:
     axis = TimeAxis.make("2019-12-31", step, "America/New_York")
     positions = np.arange(0, 400)
@@ -61,7 +69,9 @@ def test_known_counts_points_up_to_and_including_a_time() -> None:
     assert axis.known(17) == 17
 
 
-@pytest.mark.parametrize("step", ["10 min", "1 h", "1 day", "1 week", "1 month", "1 quarter", "1 year"])
+@pytest.mark.parametrize(
+    "step", ["10 min", "1 h", "1 day", "1 business day", "1 week", "1 month", "1 quarter", "1 year"]
+)
 def test_the_step_is_inferred_despite_a_gap(step: str) -> None:
     axis = TimeAxis.make("2018-01-01", step, "Europe/Lisbon")
     times = axis.times(np.delete(np.arange(30), [7, 8]))

@@ -89,7 +89,7 @@ def slot_bars(panel: Panel, values: Floats) -> list[rooms.SlotBars]:
     fields: list[CalendarField] = ["month"]
     if unit in ("second", "minute", "hour"):
         fields = ["hour_of_day", "weekday", "month"]
-    elif unit == "day":
+    elif unit in ("day", "business_day"):
         fields = ["weekday", "month"]
     local = panel.axis.local(panel.positions(0))
     return [_bars(values, calendar_codes(field, local), field) for field in fields]

@@ -139,7 +139,9 @@ def cell(
 FileToRead = Annotated[Path, typer.Argument(help="A table of time series: CSV, JSON lines, Parquet, Arrow, XLSX.")]
 RecipeFile = Annotated[Path | None, typer.Option(help="A recipe or account (JSON) of an earlier reading.")]
 Roles = Annotated[list[str] | None, typer.Option("--role", help="COLUMN=ROLE; may be given several times.")]
-StepText = Annotated[str | None, typer.Option("--step", help="Such as “1 hour”; inferred if not given.")]
+StepText = Annotated[
+    str | None, typer.Option("--step", help="Such as “1 hour”, “business day of PT”; inferred if not given.")
+]
 ZoneText = Annotated[str | None, typer.Option("--zone", help="Such as Europe/Lisbon.")]
 UnitText = Annotated[str | None, typer.Option("--unit", help="Such as m³/h.")]
 EventsText = Annotated[

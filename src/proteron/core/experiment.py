@@ -29,6 +29,7 @@ from proteron.core.judge import (
 )
 from proteron.core.outlook import Ahead, outlook
 from proteron.core.panel import Panel
+from proteron.core.timeline import STEP_TEXTS
 from proteron.core.windows import WindowPlan
 
 
@@ -37,7 +38,7 @@ class DataSettings(Settings):
 
     file: str = Field(description="Path, relative to the experiment file.")
     roles: dict[str, Role] = Field(default_factory=dict, description="Column to role; the rest is guessed.")
-    step: str | None = Field(None, description="Such as “1 hour”; empty: inferred.")
+    step: str | None = Field(None, description=f"{STEP_TEXTS}; empty: inferred.")
     zone: str | None = Field(None, description="Such as “Europe/Lisbon”; empty: the recipe's, or UTC.")
     unit: str | None = None
     recipe: Recipe = Field(Recipe(), description="Everything else that intake decided.")

@@ -1,12 +1,13 @@
 """Steps, calendars and zones: the one place where positions and times are converted.
 
 Instants are `datetime64[s]` in UTC. Steps below a day are counted in UTC seconds; days and longer
-steps follow the local calendar of the zone, so a local day may last 23, 24 or 25 hours.
+steps follow the local calendar of the zone, so a local day may last 23, 24 or 25 hours. Business days pass over
+what is closed (`open_days`).
 """
 
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime
 from functools import lru_cache
 from typing import Any, Literal, get_args
@@ -16,12 +17,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from proteron.core.errors import InputError, SettingsError
+from proteron.core.open_days import closed_text, days_onwards, named_closed, open_at_or_before, open_days_until
 
 Instants = NDArray[np.datetime64]
 Ints = NDArray[np.int64]
 Moment = str | int | datetime | date | np.datetime64
 
-Unit = Literal["second", "minute", "hour", "day", "week", "month", "quarter", "year"]
+Unit = Literal["second", "minute", "hour", "day", "business_day", "week", "month", "quarter", "year"]
 _SECONDS = {"second": 1, "minute": 60, "hour": 3600}
 _DAYS = {"day": 1, "week": 7}
 _MONTHS = {"month": 1, "quarter": 3, "year": 12}
@@ -34,6 +36,10 @@ _ALIASES = {
     "h": "hour",
     "hr": "hour",
     "d": "day",
+    "b": "business_day",
+    "business day": "business_day",
+    "working day": "business_day",
+    "workday": "business_day",
     "w": "week",
     "wk": "week",
     "mo": "month",
@@ -47,6 +53,7 @@ _SEASONS: dict[str, tuple[float, ...]] = {
     "minute": (60.0, 1440.0, 10080.0),
     "hour": (24.0, 168.0, 8766.0),
     "day": (7.0, 365.25),
+    "business_day": (5.0, 21.0, 252.0),
     "week": (52.1785,),
     "month": (12.0,),
     "quarter": (4.0,),
@@ -54,28 +61,45 @@ _SEASONS: dict[str, tuple[float, ...]] = {
 }
 
 
+STEP_TEXTS = "Such as “1 hour”, “month” or “business day of PT except 2024-12-24”"
+_MOST = 10**9
+_STEP = re.compile(
+    r"\s*(?P<count>\d{0,12})\s*(?P<unit>[a-zA-Z]+([\s_-]days?)?)"
+    r"(\s+of\s+(?P<regions>[A-Za-z0-9,\s-]+?))?(\s+except\s+(?P<dates>[\d,\s-]+))?\s*"
+)
+
+
 @dataclass(frozen=True)
 class Step:
-    """The spacing of a series: `count` times a calendar unit."""
+    """The spacing of a series: `count` times a calendar unit.
+
+    Business days pass over weekends and what is `closed`: countries (“PT”, “US-NY”) for their public holidays, and
+    single dates.
+    """
 
     unit: Unit
     count: int = 1
+    closed: tuple[str, ...] = ()
 
     @classmethod
     def parse(cls, text: "str | Step") -> "Step":
-        """Read "1h", "15 min", "month", "2 weeks" …; raises `SettingsError` otherwise."""
+        """Read "1h", "15 min", "month", "business day of PT except 2024-12-24" …; raises `SettingsError` otherwise."""
         if isinstance(text, Step):
             return text
-        match = re.fullmatch(r"\s*(\d*)\s*([a-zA-Z]+)\s*", text)
-        word = match.group(2).lower() if match else ""
+        match = _STEP.fullmatch(text)
+        word = re.sub(r"[\s_-]+", " ", match["unit"].lower()) if match else ""
         unit = _ALIASES.get(word) or _ALIASES.get(word.removesuffix("s"))
-        count = int(match.group(1) or 1) if match else 0
-        if unit is None or count < 1:
-            raise SettingsError(f"“{text}” is not a step such as “1 hour” or “15 min”.", field="step")
-        return cls(unit, count)
+        count = int(match["count"] or 1) if match else 0
+        if match is None or unit is None or not 1 <= count <= _MOST:
+            raise SettingsError(f"“{text[:80]}” is not a step such as “1 hour” or “15 min”.", field="step")
+        regions, dates = match["regions"] or "", match["dates"] or ""
+        if (regions or dates) and unit != "business_day":
+            raise SettingsError(f"Only business days pass over closed ones; the step is {word}.", field="step")
+        return cls(unit, count, named_closed(regions, dates) if unit == "business_day" else ())
 
     def __str__(self) -> str:
-        return f"{self.count} {self.unit}{'s' if self.count > 1 else ''}"
+        unit = self.unit.replace("_", " ")
+        return f"{self.count} {unit}{'s' if self.count > 1 else ''}{closed_text(self.closed)}"
 
     @property
     def seasons(self) -> tuple[float, ...]:
@@ -95,6 +119,8 @@ class Step:
             return float(_SECONDS[self.unit] * self.count)
         if self.unit in _DAYS:
             return 86400.0 * _DAYS[self.unit] * self.count
+        if self.unit == "business_day":
+            return 86400.0 * 7 / 5 * self.count
         return 365.2425 / 12 * 86400.0 * _MONTHS[self.unit] * self.count
 
 
@@ -179,7 +205,10 @@ class TimeAxis:
     def make(cls, start: Moment, step: "str | Step", zone: str = "UTC") -> "TimeAxis":
         """An axis from the words and moments people use; raises `SettingsError`."""
         zone_info(zone)
-        return cls(parse_moment(start, zone), Step.parse(step), zone)
+        axis = cls(parse_moment(start, zone), Step.parse(step), zone)
+        if axis.open_from() != axis:
+            raise SettingsError(f"{start} is closed: a grid of {axis.step} begins on an open day.", field="start")
+        return axis
 
     def times(self, positions: Ints) -> Instants:
         """UTC instants of grid positions (any shape, may lie outside the data)."""
@@ -190,6 +219,10 @@ class TimeAxis:
         local = to_local(np.array([self.start]), self.zone)[0]
         if unit in _DAYS:
             return to_utc(local + positions * (86400 * _DAYS[unit] * count), self.zone)
+        if unit == "business_day":
+            clock = local - local.astype("datetime64[D]")
+            dates = days_onwards(local, positions * count, self.step.closed)
+            return to_utc(dates.astype("datetime64[s]") + clock, self.zone)
         month = local.astype("datetime64[M]")
         day = (local.astype("datetime64[D]") - month.astype("datetime64[D]")).astype(np.int64)
         clock = local - local.astype("datetime64[D]")
@@ -204,10 +237,27 @@ class TimeAxis:
 
     def position(self, instant: np.datetime64) -> int:
         """The last grid position at or before `instant`; negative before the start."""
+        if self.step.unit == "business_day":
+            return self._open_position(instant)
         gap = float((instant - self.start) / np.timedelta64(1, "s"))
         guess = int(gap // self.step.nominal_seconds)
         nearby = np.arange(guess - 3, guess + 4)
         return int(nearby[np.searchsorted(self.times(nearby), instant, side="right") - 1])
+
+    def _open_position(self, instant: np.datetime64) -> int:
+        start, at = to_local(np.array([self.times(np.array([0]))[0], instant]), self.zone)
+        clock = start - start.astype("datetime64[D]")
+        day = (at - clock).astype("datetime64[D]")  # the last one whose grid point, if it has one, has come
+        return open_days_until(start.astype("datetime64[D]"), day, self.step.closed) // self.step.count
+
+    def open_from(self) -> "TimeAxis":
+        """The same grid begun on a grid point: of business days, at or before a closed start."""
+        if self.step.unit != "business_day":
+            return self
+        local = to_local(np.array([self.start]), self.zone)[0]
+        day = local.astype("datetime64[D]")
+        moved = open_at_or_before(day, self.step.closed).astype("datetime64[s]") + (local - day)
+        return replace(self, start=np.datetime64(to_utc(np.array([moved]), self.zone)[0], "s"))
 
     def position_of(self, moment: Moment) -> int:
         """The grid position at `moment`, which may be one already; raises `InputError` where none stands there."""
@@ -284,11 +334,20 @@ def infer_step(times: Instants, zone: str = "UTC") -> Step:
             weekly = unit == "month" and count == 1 and mode == 28 * 86400 and (gaps == mode).all()
             if not weekly:
                 return Step(unit, count)
+    if mode == 86400 and _passes_over_weekends(local, gaps, counts):
+        return Step("business_day")
     sizes: tuple[tuple[int, Unit], ...] = ((604800, "week"), (86400, "day"), (3600, "hour"), (60, "minute"))
     for width, unit in sizes:
         if mode % width == 0:
             return Step(unit, mode // width)
     return Step("second", mode)
+
+
+def _passes_over_weekends(local: Instants, gaps: Ints, counts: Ints) -> bool:
+    """Whether no day of sorted local times is a Saturday or Sunday, though two weekends or more lie among them."""
+    weekdays = calendar_codes("weekday", local)
+    weekends = int(counts[gaps == 3 * 86400].sum())
+    return bool(weekdays.max() < 5) and weekends >= 2 and (gaps % 86400 == 0).all()
 
 
 CalendarField = Literal[

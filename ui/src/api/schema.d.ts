@@ -1434,6 +1434,7 @@ export interface components {
             };
             /**
              * Step
+             * @description Such as “1 hour”, “month” or “business day of PT except 2024-12-24”.
              * @default 1 hour
              */
             step: string;
@@ -4692,7 +4693,7 @@ export interface components {
             schema_version: 1;
             /**
              * Step
-             * @description Such as “1 hour”; empty: inferred.
+             * @description Such as “1 hour”, “month” or “business day of PT except 2024-12-24”; empty: inferred.
              * @default null
              */
             step: string | null;
@@ -4810,7 +4811,10 @@ export interface components {
              * @enum {string}
              */
             spread: "repeat" | "divide" | "linear" | "missing";
-            /** Step */
+            /**
+             * Step
+             * @description Such as “1 hour”, “month” or “business day of PT except 2024-12-24”.
+             */
             step: string;
         };
         /**

@@ -105,11 +105,12 @@ export class Axis {
       minute: 'min',
       second: 's',
       day: 'd',
+      'business day': 'bd',
       week: 'wk',
       month: 'mo',
     }
-    const [amount, unit = ''] = this.grid.step.split(' ')
-    const name = unit.replace(/s$/, '')
+    const [amount, ...words] = this.grid.step.split(/ of | except /)[0]!.split(' ')
+    const name = words.join(' ').replace(/s$/, '')
     return `${count * Number(amount)} ${short[name] ?? name}`
   }
 }

@@ -6,6 +6,7 @@ from proteron.core.flatten.stage import Calendar
 from proteron.core.timeline import CalendarField, Ints, calendar_codes
 
 _NAMES = {3600.0: "hour", 86400.0: "day", 7 * 86400.0: "week"}
+_OPEN_NAMES = {5.0: "week", 21.0: "month", 252.0: "year"}
 _YEAR = 365.25 * 86400
 _WEEKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
 _MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
@@ -13,7 +14,10 @@ _MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct",
 
 def season_name(period: float, calendar: Calendar) -> str:
     """What a cycle of `period` steps is called: day, week, year, or its number of steps."""
-    seconds = period * calendar.axis.step.nominal_seconds
+    step = calendar.axis.step
+    if step.unit == "business_day":
+        return _OPEN_NAMES.get(period * step.count, f"{period:g} steps")
+    seconds = period * step.nominal_seconds
     for length, name in _NAMES.items():
         if abs(seconds - length) < 1e-6 * length:
             return name
@@ -49,7 +53,7 @@ def phase_labels(period: int, first: int, calendar: Calendar) -> tuple[tuple[str
     field: CalendarField | None = None
     if name == "day" and calendar.axis.step.unit == "hour":
         field = "hour_of_day"
-    elif name == "week":
+    elif name == "week" and not calendar.axis.step.closed:  # holidays shift the phases against the weekdays
         field = "hour_of_week" if calendar.axis.step.unit == "hour" else "weekday"
     elif name == "year" and calendar.axis.step.unit in ("month", "quarter"):
         field = "month" if calendar.axis.step.unit == "month" else "quarter"

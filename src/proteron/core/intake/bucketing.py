@@ -12,6 +12,7 @@ from proteron.core.intake.findings import LEAVE, Ledger, Remedy
 from proteron.core.intake.recipe import Bucketing, Recipe
 from proteron.core.intake.roles import Role
 from proteron.core.intake.rows import Rows
+from proteron.core.open_days import open_at_or_before
 from proteron.core.panel import Floats
 from proteron.core.timeline import Instants, Ints, Step, TimeAxis, end_of_period, parse_moment, to_local, to_utc
 
@@ -104,6 +105,8 @@ def anchored(first: np.datetime64, step: Step, zone: str, anchor: str | None) ->
     local = to_local(np.array([first]), zone)[0]
     if step.unit == "day":
         edge = local.astype("datetime64[D]")
+    elif step.unit == "business_day":
+        edge = open_at_or_before(local.astype("datetime64[D]"), step.closed)
     elif step.unit == "week":
         day = local.astype("datetime64[D]")
         edge = day - (day.astype(np.int64) + 3) % 7

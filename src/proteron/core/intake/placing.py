@@ -11,6 +11,7 @@ from proteron.core.intake.findings import Ledger, Remedy
 from proteron.core.intake.raw import RawTable
 from proteron.core.intake.recipe import Recipe
 from proteron.core.intake.rows import Rows, line_text
+from proteron.core.open_days import open_days
 from proteron.core.panel import Floats
 from proteron.core.timeline import Ints, Step, TimeAxis, grid_positions, infer_step, to_local
 
@@ -123,7 +124,7 @@ class Placed:
 
 def place(raw: RawTable, rows: Rows, recipe: Recipe, ledger: Ledger) -> Placed:
     """Settle the step and put every row on the grid; raises `InputError` when there are not two times."""
-    axis = TimeAxis(np.datetime64(rows.times.min(), "s"), _step(rows, recipe, ledger), recipe.zone)
+    axis = TimeAxis(np.datetime64(rows.times.min(), "s"), _step(rows, recipe, ledger), recipe.zone).open_from()
     positions, off = _onto(rows, axis)
     if off:
         exact = _exact(rows, axis)
@@ -163,7 +164,7 @@ def _exact(rows: Rows, axis: TimeAxis) -> NDArray[np.bool_]:
 
 
 def _other_start(rows: Rows, axis: TimeAxis) -> TimeAxis:
-    seconds = int(axis.step.nominal_seconds)
+    seconds = 86400 if axis.step.unit == "business_day" else int(axis.step.nominal_seconds)
     phases = rows.times.view(np.int64) % seconds
     values, counts = np.unique(phases, return_counts=True)
     wanted = values[np.argmax(counts)]
@@ -171,8 +172,8 @@ def _other_start(rows: Rows, axis: TimeAxis) -> TimeAxis:
     back = int(
         np.ceil(max(0.0, float((first - rows.times.min()) / np.timedelta64(1, "s"))) / axis.step.nominal_seconds)
     )
-    start = TimeAxis(first, axis.step, axis.zone).times(np.array([-back]))[0]
-    return TimeAxis(np.datetime64(start, "s"), axis.step, axis.zone)
+    begun = TimeAxis(first, axis.step, axis.zone).open_from()
+    return TimeAxis(np.datetime64(begun.times(np.array([-back]))[0], "s"), axis.step, axis.zone)
 
 
 def _step(rows: Rows, recipe: Recipe, ledger: Ledger) -> Step:
@@ -185,12 +186,37 @@ def _step(rows: Rows, recipe: Recipe, ledger: Ledger) -> Step:
     if len(distinct) < 2:
         raise InputError("One row is not a series: at least two different times are needed.", field="time")
     step = infer_step(distinct, recipe.zone)
+    if step.unit == "business_day":
+        return _open_step(rows, recipe, ledger)
     gaps = np.diff(to_local(distinct, recipe.zone)).astype(np.int64)
     if step.unit in ("second", "minute", "hour", "day", "week"):
         share = float((gaps == int(step.nominal_seconds)).mean())
         if share < 0.5 and len(gaps) > 3:
             message = f"Only {share:.0%} of the spacings are {step}: these may be events, to be bucketed."
             ledger.add("irregular spacing", "warning", message, count=int((1 - share) * len(gaps)))
+    return step
+
+
+def _open_step(rows: Rows, recipe: Recipe, ledger: Ledger) -> Step:
+    """Business days, closed on the recipe's public holidays where no row lies on one; days where another row is open.
+
+    Says how many open days no row lies on, since they would be gaps.
+    """
+    days = np.unique(to_local(rows.times, recipe.zone).astype("datetime64[D]"))
+    named = tuple(f"{each.country}-{each.subdivision or ''}".upper().rstrip("-") for each in recipe.holidays)
+    step = next(
+        (each for each in (Step("business_day", 1, named), Step("business_day"))
+         if np.is_busday(days, busdaycal=open_days(each.closed)).all()), Step("day"),
+    )  # fmt: skip
+    if step.unit == "business_day":
+        calendar = open_days(step.closed)
+        missing = int(np.busday_count(days[0], days[-1] + 1, busdaycal=calendar)) - len(days)
+        more = (
+            f" {missing:,} open days have no row: where they are holidays, name them, as in “business day of PT” or "
+            "“business day except 2024-12-24”."
+        )
+        message = f"No row lies on a weekend: the step is {step}.{more if missing else ''}"
+        ledger.add("business days", "note", message, count=missing)
     return step
 
 

@@ -7,6 +7,7 @@ from pydantic import BeforeValidator, Field
 from proteron.core.documents import Settings
 from proteron.core.intake.raw import ReaderSettings
 from proteron.core.intake.roles import Role
+from proteron.core.timeline import STEP_TEXTS
 
 Aggregate = Literal["sum", "mean", "min", "max", "first", "last", "count", "distinct"]
 FillMethod = Literal[
@@ -21,7 +22,7 @@ def _tuple(given: Any) -> Any:
 class Bucketing(Settings):
     """Raw events to one value per step and key."""
 
-    step: str = Field("1 hour", title="Step")
+    step: str = Field("1 hour", title="Step", description=f"{STEP_TEXTS}.")
     anchor: str | None = Field(None, title="Anchor", description="A time on the grid; empty: whole steps of the zone.")
     aggregate: Aggregate = Field("count", title="Aggregate", description="Of the target column; count needs none.")
     empty: Literal["zero", "missing"] = Field("zero", title="An empty bucket is")
@@ -32,7 +33,7 @@ class Bucketing(Settings):
 class Resampling(Settings):
     """A regular series to another step."""
 
-    step: str = Field(title="Step")
+    step: str = Field(title="Step", description=f"{STEP_TEXTS}.")
     aggregate: Aggregate = Field("mean", title="Aggregate", description="When the new step is longer.")
     aggregate_of: dict[str, Aggregate] = Field(default_factory=dict, title="Per column")
     spread: Literal["repeat", "divide", "linear", "missing"] = Field(
@@ -95,7 +96,7 @@ class Recipe(Settings):
     time_form: str | None = Field(None, description="Such as “day first”; empty: decided from the whole column.")
     zone: str = "UTC"
     unit: str = Field("", max_length=40)
-    step: str | None = Field(None, description="Such as “1 hour”; empty: inferred.")
+    step: str | None = Field(None, description=f"{STEP_TEXTS}; empty: inferred.")
     checked: bool = Field(False, description="The data has been through intake: nothing is looked for or mended.")
     period_start: str | None = None
     period_end: str | None = None
