@@ -243,6 +243,71 @@ def test_a_dataset_is_immutable_cached_and_taken_away_unchanged(
     assert again["id"] == dataset
 
 
+def change(client: FlaskClient, method: str, path: str, known: str | None = None, body: object = None):
+    """Rename, delete or choose, as one who knows the ETag `known`."""
+    headers = {"If-Match": known} if known else {}
+    return client.open(f"/api/v1{path}", method=method, json=body, headers=headers, **LOCAL)
+
+
+def test_two_who_change_the_same_thing_do_not_overwrite_each_other(
+    client: FlaskClient, dataset: int, project: int
+) -> None:
+    """The second is told what the first has changed, for every kind of thing with a name."""
+    chain = post(client, f"/projects/{project}/chains", {"name": "c", "stages": [{"kind": "log"}]}).json["id"]
+    plan = post(client, f"/projects/{project}/plans", {"name": "p", "plan": {"lags": [1, 2]}}).json
+    assert (plan["text"], plan["plan"]["lags"]) == ("lags 1, 2; ahead 1", [1, 2])
+    assert get(client, f"/projects/{project}/plans").json["saved"] == [plan]
+    design = {"count": 2, "horizon": 3}
+    body = {"dataset_id": dataset, "run": False, "folds": design,
+            "contenders": [{"name": "last", "forecaster": {"kind": "last_value"}}]}  # fmt: skip
+    experiment = post(client, f"/projects/{project}/experiments", body).json["id"]
+    things = {"datasets": dataset, "experiments": experiment, "chains": chain, "plans": plan["id"], "projects": project}
+    for kind, number in things.items():
+        address = f"/{kind}/{number}"
+        first = change(client, "PATCH", address, None, {"name": f"{kind} a {project}"})
+        assert (first.status_code, first.json["name"], first.json["kind"]) == (200, f"{kind} a {project}", kind)
+        tag = first.headers["ETag"]
+        if kind in ("datasets", "experiments", "projects"):
+            seen = get(client, address)
+            assert (seen.headers["ETag"], seen.json["name"]) == (tag, f"{kind} a {project}")
+        assert change(client, "PATCH", address, tag, {"name": f"{kind} b {project}"}).status_code == 200
+        for late in (change(client, "PATCH", address, tag, {"name": "c"}), change(client, "DELETE", address, tag)):
+            assert (late.status_code, late.json["type"]) == (412, "/problems/changed")
+            assert late.json["changed"] == {"name": f"{kind} b {project}"}
+        assert change(client, "PATCH", address, '"elsewhere-1-1"', {"name": "c"}).json["field"] == "If-Match"
+        assert change(client, "PATCH", address, "*", {"name": f"{kind} b {project}"}).status_code == 200
+        copy = client.post(f"/api/v1{address}/copy", json={}, **LOCAL)
+        assert (copy.status_code, copy.json["name"]) == (201, f"{kind} b {project} copy")
+        gone = change(client, "DELETE", address)
+        assert gone.status_code == 200
+        assert gone.json["deleted"] < gone.json["until"]
+        again = change(client, "DELETE", address)
+        assert (again.status_code, "can be restored until" in again.json["detail"]) == (404, True)
+        if kind == "projects":
+            assert get(client, "/projects").json["deleted"][0]["id"] == project
+            assert project not in [each["id"] for each in get(client, "/projects").json["projects"]]
+            for lost in (address, f"/datasets/{dataset}", f"/experiments/{experiment}/board"):
+                assert get(client, lost).status_code == 404
+        else:
+            assert [each["id"] for each in get(client, f"/projects/{project}/deleted").json["kept"]] == [number]
+        assert client.post(f"/api/v1{address}/restore", json={}, **LOCAL).json["deleted"] is None
+        assert client.post(f"/api/v1{address}/restore", json={}, **LOCAL).status_code == 409
+    assert get(client, f"/projects/{project}").json["choices"]["dataset_id"] == dataset
+
+
+def test_choices_are_not_overwritten_by_one_who_knows_older_ones(
+    client: FlaskClient, dataset: int, project: int
+) -> None:
+    known = get(client, f"/projects/{project}").headers["ETag"]
+    address = f"/projects/{project}/choices"
+    first = change(client, "PATCH", address, known, {"plan": {"lags": [1]}})
+    assert first.status_code == 200
+    late = change(client, "PATCH", address, known, {"plan": {"lags": [2]}})
+    assert (late.status_code, late.json["changed"]["plan"]["lags"]) == (412, [1])
+    assert get(client, f"/projects/{project}").json["choices"]["plan"]["lags"] == [1]
+    assert change(client, "PATCH", address, first.headers["ETag"], {"plan": {"lags": [2]}}).status_code == 200
+
+
 def test_no_spike_is_lost_in_a_decimated_line(client: FlaskClient, application, rng: np.random.Generator) -> None:
     from proteron.api.lines import line
 

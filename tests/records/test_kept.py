@@ -52,35 +52,36 @@ def flag(start: int, stop: int, score: float = 5.0) -> Flag:
     return Flag("a", start, stop, score, "spike", f"2024-01-01T{start % 24:02d}:00:00")
 
 
-def test_a_choice_stays_until_it_is_changed_or_taken_back(session: Session, project: int) -> None:
-    assert projects.choose(session, project, {"dataset_id": 3, "plan": {"lags": [1]}}) == {
-        "dataset_id": 3, "plan": {"lags": [1]},
-    }  # fmt: skip
-    assert projects.choose(session, project, {"dataset_id": 4})["plan"] == {"lags": [1]}
-    assert projects.choose(session, project, {"plan": None}) == {"dataset_id": 4}
-    assert projects.choose(session, project, {}) == {"dataset_id": 4}
+def test_a_choice_stays_until_it_is_changed_or_taken_back(session: Session, project: int, dataset: int) -> None:
+    later = save_dataset(session, project, "d", TableReading(PANEL.cut_at(50), (), {})).id
+    both = {"dataset_id": dataset, "plan": {"lags": [1]}}
+    assert projects.choose(session, project, both) == both
+    assert projects.choose(session, project, {"dataset_id": later})["plan"] == {"lags": [1]}
+    assert projects.choose(session, project, {"plan": None}) == {"dataset_id": later}
+    assert projects.choose(session, project, {}) == {"dataset_id": later}
     with pytest.raises(NotFoundError, match="no project 99999999"):
         projects.choose(session, 99_999_999, {"plan": None})
     with pytest.raises(ConflictError, match="already"):
         projects.create_project(session, projects.get_project(session, project).name)
+    other = projects.create_project(session, "another for choices").id
+    for name, number in (("dataset_id", dataset), ("dataset_id", 99_999_999), ("experiment_id", 99_999_999)):
+        with pytest.raises(NotFoundError, match="in this project"):
+            projects.choose(session, other, {name: number})
 
 
-def test_chains_are_kept_by_name_within_their_project(session: Session, project: int) -> None:
-    one = chains.save_chain(session, project, "b", {"stages": [1]})
-    chains.save_chain(session, project, "a", {"stages": [2]})
-    again = chains.save_chain(session, project, "b", {"stages": [3]})
-    assert again.id == one.id
-    assert [(each.name, each.document) for each in chains.saved_chains(session, project)] == [
+def test_chains_and_plans_are_kept_by_name_within_their_project(session: Session, project: int) -> None:
+    one = chains.save(session, project, "chains", "b", {"stages": [1]})
+    chains.save(session, project, "chains", "a", {"stages": [2]})
+    chains.save(session, project, "plans", "b", {"lags": [1]})
+    again = chains.save(session, project, "chains", "b", {"stages": [3]})
+    assert (again.id, again.revision) == (one.id, 2)
+    assert chains.save(session, project, "chains", "b", {"stages": [3]}).revision == 2  # nothing is changed by it
+    assert [(each.name, each.document) for each in chains.saved_of(session, project, "chains")] == [
         ("a", {"stages": [2]}), ("b", {"stages": [3]}),
     ]  # fmt: skip
+    assert [each.document for each in chains.saved_of(session, project, "plans")] == [{"lags": [1]}]
     other = projects.create_project(session, "another for chains").id
-    assert chains.saved_chains(session, other) == []
-    with pytest.raises(NotFoundError, match="no saved chain"):
-        chains.delete_chain(session, other, one.id)
-    chains.delete_chain(session, project, one.id)
-    assert [each.name for each in chains.saved_chains(session, project)] == ["a"]
-    with pytest.raises(NotFoundError, match="no saved chain"):
-        chains.delete_chain(session, project, one.id)
+    assert chains.saved_of(session, other, "chains") == []
 
 
 def test_the_same_fitted_chain_is_one_record_whatever_it_is_called(

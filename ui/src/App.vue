@@ -6,6 +6,7 @@ import { useKeys } from './state/keys'
 import { useProject } from './state/project'
 import { useView } from './state/view'
 import CommandPalette from './widgets/CommandPalette.vue'
+import KeptPanel from './widgets/KeptPanel.vue'
 import KeySheet from './widgets/KeySheet.vue'
 import RailBar from './widgets/RailBar.vue'
 import ReadoutLine from './widgets/ReadoutLine.vue'
@@ -16,7 +17,7 @@ const store = useProject()
 useView()
 const route = useRoute()
 const router = useRouter()
-const { palette, sheet, work } = useKeys()
+const { palette, sheet, work, kept } = useKeys()
 const ready = ref(false)
 const projectId = computed(() => Number(route.params.project ?? 0) || null)
 
@@ -40,15 +41,16 @@ watch(projectId, () => void attempt(enter))
 
 <template>
   <div class="frame">
-    <TopBar @palette="palette = true" @work="work = !work" />
+    <TopBar @palette="palette = true" @work="work = !work" @kept="kept = !kept" />
     <RailBar />
     <main>
       <RouterView v-if="ready" :key="projectId ?? 0" />
     </main>
     <ReadoutLine />
-    <CommandPalette v-if="palette" @close="palette = false" />
+    <CommandPalette v-if="palette" @close="palette = false" @kept="kept = true" />
     <KeySheet v-if="sheet" @close="sheet = false" />
     <WorkList v-if="work" @close="work = false" />
+    <KeptPanel v-if="kept" @close="kept = false" />
   </div>
 </template>
 

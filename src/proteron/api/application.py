@@ -19,6 +19,7 @@ from proteron.api import (
     datasets,
     flatten,
     intake,
+    kept,
     outlook,
     problems,
     profile,
@@ -30,6 +31,7 @@ from proteron.api import (
 from proteron.api.document import DocumentedAPI
 from proteron.api.services import answer, services
 from proteron.records.configuration import Configuration
+from proteron.records.kept import require_present
 from proteron.services.resources import Resources
 
 PAGE = Path(__file__).resolve().parents[3] / "ui" / "dist"
@@ -39,7 +41,20 @@ _POLICY = (
     "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; object-src 'none'; "
     "base-uri 'none'; frame-ancestors 'none'; form-action 'self'"
 )
-_ROOMS = (projects, datasets, intake, profile, flatten, chains, windows, walkforward, contenders, anomalies, outlook)
+_ROOMS = (
+    projects,
+    kept,
+    datasets,
+    intake,
+    profile,
+    flatten,
+    chains,
+    windows,
+    walkforward,
+    contenders,
+    anomalies,
+    outlook,
+)
 
 
 def create_application(settings: Configuration, url: str, page: Path = PAGE) -> DocumentedAPI:
@@ -64,6 +79,7 @@ def create_application(settings: Configuration, url: str, page: Path = PAGE) -> 
         app.register_api(room.blueprint)
     app.before_request(_refuse_strangers)
     app.before_request(_refuse_what_no_text_holds)
+    app.before_request(_refuse_what_is_deleted)
     app.after_request(_add_headers)
 
     @app.route("/api/openapi.json")
@@ -116,6 +132,13 @@ def _refuse_what_no_text_holds() -> None:
         said += json.dumps(request.get_json(silent=True), ensure_ascii=False)
     if _NO_TEXT.search(said):
         raise UnprocessableEntity("Text cannot hold the character NUL or half a character.")
+
+
+def _refuse_what_is_deleted() -> None:
+    """What is deleted is not there, nor anything that belongs to it, but for taking it back."""
+    if request.view_args and request.blueprint != "kept":
+        with services().database.session() as session:
+            require_present(session, request.view_args)
 
 
 def _add_headers(response: Response) -> Response:

@@ -31,8 +31,8 @@ def list_chains(path: shapes.ProjectPath, query: rooms.PresetQuery) -> Response:
     with services().database.session() as session:
         dataset = get_project(session, path.project_id).choices.get("dataset_id")
         saved = [
-            rooms.SavedChain(id=each.id, name=each.name, stages=each.document["stages"])
-            for each in records.saved_chains(session, path.project_id)
+            rooms.SavedChain(id=each.id, revision=each.revision, name=each.name, stages=each.document["stages"])
+            for each in records.saved_of(session, path.project_id, "chains")
         ]
     if dataset:
         panel = services().panel(dataset)
@@ -49,17 +49,9 @@ def save_chain(path: shapes.ProjectPath, body: rooms.SaveChainBody) -> Response:
     document = chain_of(body.stages, body.name).model_dump(mode="json")
     with services().database.session() as session:
         get_project(session, path.project_id)
-        saved = records.save_chain(session, path.project_id, body.name.strip(), document)
-        view = rooms.SavedChain(id=saved.id, name=saved.name, stages=document["stages"])
+        saved = records.save(session, path.project_id, "chains", body.name.strip(), document)
+        view = rooms.SavedChain(id=saved.id, revision=saved.revision, name=saved.name, stages=document["stages"])
     return answer(view, 201)
-
-
-@blueprint.delete("/projects/<int:project_id>/chains/<int:chain_id>", responses={204: None})
-def delete_chain(path: rooms.ChainPath) -> Response:
-    """Forget a saved chain."""
-    with services().database.session() as session:
-        records.delete_chain(session, path.project_id, path.chain_id)
-    return Response(status=204)
 
 
 @blueprint.get("/datasets/<int:dataset_id>/fitted-chains", responses={200: rooms.FittedList})

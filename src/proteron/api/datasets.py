@@ -10,6 +10,7 @@ from flask_openapi3 import APIBlueprint
 from werkzeug.wrappers import Response
 
 from proteron.api import shapes
+from proteron.api.kept import tag_of
 from proteron.api.lines import epochs, line, spark
 from proteron.api.services import answer, series_index, services
 from proteron.core.intake import EXPORTS, compare_accounts, compare_panels, edit_panel, write_panel
@@ -24,9 +25,10 @@ blueprint = APIBlueprint("datasets", __name__, url_prefix="/api/v1")
 
 @blueprint.get("/datasets/<int:dataset_id>", responses={200: shapes.DatasetView, 404: shapes.Problem})
 def view_dataset(path: shapes.DatasetPath) -> Response:
-    """A dataset: its grid, series and account. Immutable, so it carries an ETag."""
+    """A dataset: its grid, series and account. Only its name can change, so its ETag stands for all of it."""
     with services().database.session() as session:
-        tag = get_dataset(session, path.dataset_id).hash
+        dataset = get_dataset(session, path.dataset_id)
+        tag = tag_of("datasets", dataset.id, dataset.revision)
     if request.if_none_match.contains(tag):
         return Response(status=304)
     response = answer(dataset_view(path.dataset_id))

@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from flask_openapi3 import OpenAPI
+from flask_openapi3 import APIBlueprint, OpenAPI
 
 from proteron.core.intake import EXPORTS
 
@@ -24,7 +24,8 @@ FILES: dict[str, tuple[str, ...]] = {
     "/api/v1/projects/{project_id}/events": ("text/event-stream",),
 }
 ROOMS = {
-    "projects": "Projects, their choices, and what is told of them", "datasets": "Datasets and their versions",
+    "projects": "Projects, their choices, and what is told of them",
+    "kept": "Names, copies, deletion and its undoing", "datasets": "Datasets and their versions",
     "intake": "What is brought, looked at and read", "profile": "What a series is, as of a cutoff",
     "flatten": "Chains of reversible stages", "chains": "Chains that are kept", "windows": "Supervised tables",
     "walkforward": "Experiments and their boards", "contenders": "What suits, and what was learned",
@@ -34,6 +35,14 @@ ROOMS = {
 
 class DocumentedAPI(OpenAPI):
     """The application whose document says what it does."""
+
+    def register_api(self, api: APIBlueprint, **options: Any) -> None:
+        """Take a room up; operations of one address may come from several rooms."""
+        before = {path: self.paths[path] for path in api.paths if path in self.paths}
+        super().register_api(api, **options)
+        for path, item in before.items():
+            added = {name: each for name, each in self.paths[path] if each is not None}
+            self.paths[path] = item.model_copy(update=added)
 
     def generate_spec_json(self) -> None:
         """Write the document, then bring it to what is really answered."""

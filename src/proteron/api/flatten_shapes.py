@@ -17,11 +17,6 @@ class AppliedPath(BaseModel):
     fitted_id: Identifier
 
 
-class ChainPath(BaseModel):
-    project_id: Identifier
-    chain_id: Identifier
-
-
 class FlattenBody(Body):
     """A chain as of a cutoff, over a span; `units` of the parts, `twin` the stage to compare plain and robust."""
 
@@ -101,6 +96,7 @@ class PresetView(BaseModel):
 
 class SavedChain(BaseModel):
     id: int
+    revision: int
     name: str
     stages: list[Document]
 

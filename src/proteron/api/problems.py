@@ -11,18 +11,22 @@ from proteron.api.shapes import Problem
 from proteron.core.documents import settings_error
 from proteron.core.errors import ProteronError
 
-_STATUS = {"not_found": 404, "conflict": 409, "limit": 413, "busy": 503}
+_STATUS = {"not_found": 404, "conflict": 409, "changed": 412, "limit": 413, "busy": 503}
 log = structlog.get_logger()
 
 
 def problem_of(error: ProteronError) -> Problem:
     status = _STATUS.get(error.code, 422)
     title = error.code.replace("_", " ")
-    return Problem(type=f"/problems/{error.code}", title=title, status=status, detail=error.message, field=error.field)
+    return Problem(
+        type=f"/problems/{error.code}", title=title, status=status, detail=error.message, field=error.field,
+        changed=getattr(error, "changed", None),
+    )  # fmt: skip
 
 
 def respond(problem: Problem) -> Response:
-    return Response(problem.model_dump_json(), problem.status, content_type="application/problem+json")
+    left_out = {"changed"} if problem.changed is None else None
+    return Response(problem.model_dump_json(exclude=left_out), problem.status, content_type="application/problem+json")
 
 
 def validation_problem(error: ValidationError) -> Response:

@@ -9,6 +9,7 @@ from sqlalchemy.orm import Session
 from werkzeug.wrappers import Response
 
 from proteron.api import shapes
+from proteron.api.kept import known_revision, tagged, view_of
 from proteron.api.services import answer, hub, services
 from proteron.core.flatten.registry import STAGES
 from proteron.core.forecasters import FORECASTERS
@@ -18,7 +19,8 @@ from proteron.core.windows import WindowPlan
 from proteron.records import experiments as records
 from proteron.records import projects
 from proteron.records.datasets import datasets_of
-from proteron.records.models import Experiment, OutlookRecord
+from proteron.records.kept import deleted_projects
+from proteron.records.models import Experiment, OutlookRecord, Project
 from proteron.records.outlooks import outlooks_of
 from proteron.runner.work import running_work
 from proteron.services.rooms import made_by, room_states
@@ -30,32 +32,41 @@ blueprint = APIBlueprint("projects", __name__, url_prefix="/api/v1")
 def list_projects() -> Response:
     """All projects."""
     with services().database.session() as session:
-        rows = [{"id": each.id, "name": each.name} for each in projects.all_projects(session)]
-    return answer(shapes.ProjectList(projects=rows))
+        rows = [
+            shapes.ProjectName(id=each.id, revision=each.revision, name=each.name)
+            for each in projects.all_projects(session)
+        ]
+        gone = [view_of("projects", each) for each in deleted_projects(session)]
+    return answer(shapes.ProjectList(projects=rows, deleted=gone))
 
 
 @blueprint.post("/projects", responses={201: shapes.Project, 409: shapes.Problem})
 def create_project(body: shapes.NewProject) -> Response:
     """A new, empty project."""
     with services().database.session() as session:
-        project = projects.create_project(session, body.name.strip())
-        return answer(_view(session, project.id), 201)
+        return _answer(session, projects.create_project(session, body.name.strip()).id, 201)
 
 
 @blueprint.get("/projects/<int:project_id>", responses={200: shapes.Project, 404: shapes.Problem})
 def get_project(path: shapes.ProjectPath) -> Response:
-    """A project with its datasets, experiments, outlooks and the state of its rooms."""
+    """A project with its datasets, experiments, outlooks and the state of its rooms.
+
+    Its ETag stands for its name and choices, which is what can be changed in it.
+    """
     with services().database.session() as session:
-        return answer(_view(session, path.project_id))
+        return _answer(session, path.project_id)
 
 
-@blueprint.patch("/projects/<int:project_id>/choices", responses={200: shapes.Project, 404: shapes.Problem})
-def change_choices(path: shapes.ProjectPath, body: shapes.Choices) -> Response:
+@blueprint.patch(
+    "/projects/<int:project_id>/choices",
+    responses={200: shapes.Project, 404: shapes.Problem, 412: shapes.Problem},
+)
+def change_choices(path: shapes.ProjectPath, header: shapes.IfMatch, body: shapes.Choices) -> Response:
     """Set what the rooms stand on; fields that are not sent stay."""
     given = body.model_dump(mode="json", include=body.model_fields_set)
     with services().database.session() as session:
-        projects.choose(session, path.project_id, given)
-        return answer(_view(session, path.project_id))
+        projects.choose(session, path.project_id, given, known_revision("projects", path.project_id))
+        return _answer(session, path.project_id)
 
 
 @blueprint.get("/projects/<int:project_id>/events")
@@ -98,7 +109,8 @@ def catalogue() -> Response:
 
 def experiment_brief(experiment: Experiment, tally: Mapping[str, Any]) -> shapes.ExperimentBrief:
     return shapes.ExperimentBrief(
-        id=experiment.id, dataset_id=experiment.dataset_id, purpose=experiment.purpose, name=experiment.name,
+        id=experiment.id, revision=experiment.revision, dataset_id=experiment.dataset_id, purpose=experiment.purpose,
+        name=experiment.name,
         state=experiment.state, reason=experiment.reason, cells=tally["cells"], done=tally["done"],
         failed=tally["failed"],
     )  # fmt: skip
@@ -111,14 +123,21 @@ def outlook_brief(record: OutlookRecord) -> shapes.OutlookBrief:
     )  # fmt: skip
 
 
-def _view(session: Session, project_id: int) -> shapes.Project:
+def _answer(session: Session, project_id: int, status: int = 200) -> Response:
     project = projects.get_project(session, project_id)
+    session.flush()
+    return tagged(answer(_view(session, project), status), "projects", project)
+
+
+def _view(session: Session, project: Project) -> shapes.Project:
+    project_id = project.id
     experiments = records.experiments_of(session, project_id)
     tallies = records.tallies(session, [each.id for each in experiments])
     outlooks = outlooks_of(session, project_id)
     briefs = [
         shapes.DatasetBrief(
             id=d.id,
+            revision=d.revision,
             version=d.version,
             name=d.name,
             hash=d.hash,
@@ -132,7 +151,7 @@ def _view(session: Session, project_id: int) -> shapes.Project:
     ]
     states = room_states(project.choices, {each.id: each for each in experiments}, {each.id: each for each in outlooks})
     return shapes.Project(
-        id=project.id, name=project.name, choices=project.choices, datasets=briefs,
+        id=project.id, revision=project.revision, name=project.name, choices=project.choices, datasets=briefs,
         experiments=[experiment_brief(each, tallies[each.id]) for each in experiments],
         outlooks=[outlook_brief(each) for each in outlooks],
         running=[shapes.RunningView(**vars(each)) for each in running_work(session, project_id)],

@@ -38,6 +38,9 @@ class Problem(BaseModel):
     status: int
     detail: str
     field: str | None = None
+    changed: dict[str, Any] | None = Field(
+        None, description="With 412: what differs from what the sender knew, with what each field holds now."
+    )
 
 
 class Health(BaseModel):
@@ -67,6 +70,50 @@ class ExperimentPath(BaseModel):
     experiment_id: Identifier
 
 
+class ChainPath(BaseModel):
+    chain_id: Identifier
+
+
+class PlanPath(BaseModel):
+    plan_id: Identifier
+
+
+class IfMatch(BaseModel):
+    """What a change is made to: the ETag of the answer it was seen in."""
+
+    if_match: str | None = Field(
+        None, alias="If-Match", max_length=200,
+        description="The ETag that is known; 412 with what has changed since where it is not the present one.",
+    )  # fmt: skip
+
+
+class NameBody(Body):
+    name: str = Field(min_length=1, max_length=200, description="The new name; blanks around it are taken off.")
+
+
+class CopyBody(Body):
+    name: str | None = Field(None, min_length=1, max_length=200, description="Empty: its own with “copy” behind it.")
+    project_id: Identifier | None = Field(
+        None, description="Datasets, chains and plans: the project to copy into; empty: its own."
+    )
+
+
+class KeptView(BaseModel):
+    """Something with a name, and whether it is deleted."""
+
+    kind: str = Field(description="projects, datasets, experiments, chains or plans.")
+    id: int
+    project_id: int = Field(description="The project it lies in; of a project its own number.")
+    name: str
+    revision: int = Field(description="How often it was changed, from 1.")
+    deleted: str | None = Field(description="When it was deleted, ISO 8601; null: it is not.")
+    until: str | None = Field(description="Until when it can be restored, ISO 8601; null: it is not deleted.")
+
+
+class KeptList(BaseModel):
+    kept: list[KeptView]
+
+
 class OutlookPath(BaseModel):
     outlook_id: Identifier
 
@@ -94,6 +141,7 @@ class Line(BaseModel):
 
 class ExperimentBrief(BaseModel):
     id: int
+    revision: int
     dataset_id: int
     purpose: str
     name: str
@@ -106,6 +154,7 @@ class ExperimentBrief(BaseModel):
 
 class DatasetBrief(BaseModel):
     id: int
+    revision: int
     version: int
     parent_id: int | None
     series: Place
@@ -154,6 +203,7 @@ class RunningView(BaseModel):
 
 class Project(BaseModel):
     id: int
+    revision: int
     name: str
     choices: Document
     datasets: list[DatasetBrief]
@@ -163,8 +213,15 @@ class Project(BaseModel):
     rooms: dict[str, RoomState]
 
 
+class ProjectName(BaseModel):
+    id: int
+    revision: int
+    name: str
+
+
 class ProjectList(BaseModel):
-    projects: list[dict[str, Any]]
+    projects: list[ProjectName]
+    deleted: list[KeptView] = Field(description="Projects that can be restored, the last deleted first.")
 
 
 class NewProject(Body):

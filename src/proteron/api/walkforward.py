@@ -6,6 +6,7 @@ from flask_openapi3 import APIBlueprint
 from werkzeug.wrappers import Response
 
 from proteron.api import shapes
+from proteron.api.kept import tagged
 from proteron.api.lines import epochs
 from proteron.api.projects import experiment_brief
 from proteron.api.services import answer, series_index, services
@@ -33,7 +34,7 @@ def new_experiment(path: shapes.ProjectPath, body: shapes.NewExperiment) -> Resp
 
 @blueprint.get("/experiments/<int:experiment_id>", responses={200: shapes.ExperimentView, 404: shapes.Problem})
 def view_experiment(path: shapes.ExperimentPath) -> Response:
-    """An experiment: settings, folds, contenders, progress and failures."""
+    """An experiment: settings, folds, contenders, progress and failures. Its ETag stands for its name."""
     return answer_experiment(path.experiment_id)
 
 
@@ -141,4 +142,4 @@ def answer_experiment(experiment_id: int, status: int = 200) -> Response:
         gap=judging.folds.gap, folds=[_fold_view(place) for place in folds], contenders=contenders, failures=failures,
         seconds_left=progress.seconds_left,
     )  # fmt: skip
-    return answer(view, status)
+    return tagged(answer(view, status), "experiments", experiment)

@@ -173,6 +173,23 @@ class PlanPresetsView(BaseModel):
     presets: list[PlanPresetView]
 
 
+class SavedPlan(BaseModel):
+    id: int
+    revision: int
+    name: str
+    text: str = Field(description="The plan in its notation.")
+    plan: Document
+
+
+class SavedPlans(BaseModel):
+    saved: list[SavedPlan]
+
+
+class SavePlanBody(Body):
+    name: str = Field(min_length=1, max_length=120)
+    plan: WindowPlan
+
+
 class LeakBody(PlanBody):
     origins: int = Field(12, ge=1, le=200)
     seed: int = Field(0, ge=0, le=2**53)

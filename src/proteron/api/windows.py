@@ -26,7 +26,10 @@ from proteron.core.windows import REASONS, WORDS, LeftOut, Table, WindowPlan, re
 from proteron.core.windows.columns import column_facts
 from proteron.core.windows.presets import plan_presets
 from proteron.core.windows.taking import Format, data_card, table_bytes
+from proteron.records.chains import save, saved_of
 from proteron.records.datasets import get_dataset
+from proteron.records.models import Saved
+from proteron.records.projects import get_project
 
 blueprint = APIBlueprint("windows", __name__, url_prefix="/api/v1")
 _CELLS_AT_MOST = 400_000_000
@@ -143,6 +146,32 @@ def presets(path: shapes.DatasetPath, body: forms.PlanPresetsBody) -> Response:
             ]
         )
     )
+
+
+@blueprint.get("/projects/<int:project_id>/plans", responses={200: forms.SavedPlans, 404: shapes.Problem})
+def list_plans(path: shapes.ProjectPath) -> Response:
+    """The plans that were given a name in a project."""
+    with services().database.session() as session:
+        get_project(session, path.project_id)
+        saved = [_saved_plan(each) for each in saved_of(session, path.project_id, "plans")]
+    return answer(forms.SavedPlans(saved=saved))
+
+
+@blueprint.post("/projects/<int:project_id>/plans", responses={201: forms.SavedPlan, 404: shapes.Problem})
+def save_plan(path: shapes.ProjectPath, body: forms.SavePlanBody) -> Response:
+    """Keep a plan under a name; the same name again replaces it."""
+    with services().database.session() as session:
+        get_project(session, path.project_id)
+        return answer(
+            _saved_plan(save(session, path.project_id, "plans", body.name.strip(), body.plan.document())), 201
+        )
+
+
+def _saved_plan(record: Saved) -> forms.SavedPlan:
+    plan = WindowPlan.parse(record.document)
+    return forms.SavedPlan(
+        id=record.id, revision=record.revision, name=record.name, text=write_plan(plan), plan=plan.document()
+    )  # fmt: skip
 
 
 @blueprint.post("/plans/text", responses={200: forms.PlanTextView, 422: shapes.Problem})

@@ -1,34 +1,31 @@
-"""Chains that were given a name, chains as they were fitted, and the features of panels."""
+"""Chains and plans that were given a name, and chains as they were fitted."""
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from proteron.core.documents import content_hash
 from proteron.records.database import NotFoundError
-from proteron.records.models import Document, FittedChainRecord, SavedChain
+from proteron.records.kept import Kind
+from proteron.records.models import Document, FittedChainRecord, Saved
 
 
-def saved_chains(session: Session, project_id: int) -> list[SavedChain]:
-    query = select(SavedChain).where(SavedChain.project_id == project_id).order_by(SavedChain.name)
-    return list(session.scalars(query))
+def saved_of(session: Session, project_id: int, kind: Kind) -> list[Saved]:
+    """Chains, or plans, that were given a name in a project, by their names."""
+    query = select(Saved).where(Saved.project_id == project_id, Saved.kind == kind, Saved.deleted.is_(None))
+    return list(session.scalars(query.order_by(Saved.name)))
 
 
-def save_chain(session: Session, project_id: int, name: str, document: Document) -> SavedChain:
-    """Keep a chain under a name; the same name again replaces it."""
-    found = session.scalar(select(SavedChain).where(SavedChain.project_id == project_id, SavedChain.name == name))
+def save(session: Session, project_id: int, kind: Kind, name: str, document: Document) -> Saved:
+    """Keep a chain, or a plan, under a name; the same name again replaces it."""
+    found = next((each for each in saved_of(session, project_id, kind) if each.name == name), None)
     if found is None:
-        found = SavedChain(project_id=project_id, name=name, document=document)
+        found = Saved(project_id=project_id, kind=kind, name=name, document=document)
         session.add(found)
-    found.document = document
+    elif found.document != document:
+        found.document = document
+        found.change("document")
     session.flush()
     return found
-
-
-def delete_chain(session: Session, project_id: int, chain_id: int) -> None:
-    found = session.get(SavedChain, chain_id)
-    if found is None or found.project_id != project_id:
-        raise NotFoundError(f"There is no saved chain {chain_id}.")
-    session.delete(found)
 
 
 def fitted_chains(session: Session, dataset_id: int) -> list[FittedChainRecord]:

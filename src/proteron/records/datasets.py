@@ -7,13 +7,14 @@ from typing import Any
 
 import numpy as np
 from psycopg import sql
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from proteron.core.intake import TableReading
 from proteron.core.panel import Covariate, Floats, Mask, Occasion, Panel
 from proteron.core.timeline import Step, TimeAxis
 from proteron.records.database import NotFoundError, binary_cursor
+from proteron.records.kept import restore
 from proteron.records.models import Dataset, Series
 
 BLOCK = 65_536
@@ -28,7 +29,8 @@ def get_dataset(session: Session, dataset_id: int) -> Dataset:
 
 
 def datasets_of(session: Session, project_id: int) -> list[Dataset]:
-    return list(session.scalars(select(Dataset).where(Dataset.project_id == project_id).order_by(Dataset.version)))
+    present = (Dataset.project_id == project_id) & Dataset.deleted.is_(None)
+    return list(session.scalars(select(Dataset).where(present).order_by(Dataset.version)))
 
 
 def keys_of(session: Session, dataset_id: int) -> list[Series]:
@@ -43,22 +45,21 @@ def save_dataset(
     parent_id: int | None = None,
     progress: Progress | None = None,
 ) -> Dataset:
-    """Store a panel as the project's next version; content that is there already is returned as it is.
+    """Store a panel as the project's next version; content that is there already is returned as it is, also if deleted.
 
     `parent_id` names the version it was made from; by default the last one.
     """
     panel = reading.panel
     same = select(Dataset).where(Dataset.project_id == project_id, Dataset.hash == panel.hash)
-    found = session.scalar(same)
+    found = session.scalar(same.order_by(Dataset.deleted.is_not(None), Dataset.version).limit(1))
     if found is not None:
-        return found
-    last = session.scalar(
-        select(Dataset).where(Dataset.project_id == project_id).order_by(Dataset.version.desc()).limit(1)
-    )
+        return restore(session, "datasets", found.id) if found.deleted else found  # type: ignore[return-value]
+    number = select(func.max(Dataset.version)).where(Dataset.project_id == project_id)
+    present = datasets_of(session, project_id)
     dataset = Dataset(
         project_id=project_id,
-        parent_id=parent_id or (last.id if last else None),
-        version=last.version + 1 if last else 1,
+        parent_id=parent_id or (present[-1].id if present else None),
+        version=(session.scalar(number) or 0) + 1,
         name=name,
         hash=panel.hash,
         layout=_layout(panel),

@@ -9,7 +9,7 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from proteron.records.database import NotFoundError, notify
-from proteron.records.models import CellRecord, ContenderRecord, Experiment, ExperimentCell
+from proteron.records.models import CellRecord, ContenderRecord, Dataset, Experiment, ExperimentCell
 
 if TYPE_CHECKING:
     from proteron.core.judge import Cell
@@ -25,8 +25,11 @@ def get_experiment(session: Session, experiment_id: int, lock: bool = False) -> 
 
 
 def experiments_of(session: Session, project_id: int) -> list[Experiment]:
-    query = select(Experiment).where(Experiment.project_id == project_id).order_by(Experiment.id.desc())
-    return list(session.scalars(query))
+    """The experiments of a project, the newest first, without deleted ones and those of deleted data."""
+    present = Experiment.deleted.is_(None) & Dataset.deleted.is_(None)
+    query = select(Experiment).join(Dataset, Dataset.id == Experiment.dataset_id)
+    query = query.where(Experiment.project_id == project_id, present)
+    return list(session.scalars(query.order_by(Experiment.id.desc())))
 
 
 def add_experiment(

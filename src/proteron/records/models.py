@@ -14,6 +14,7 @@ from sqlalchemy import (
     Text,
     UniqueConstraint,
     func,
+    text,
 )
 from sqlalchemy.dialects.postgresql import ARRAY, JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
@@ -31,26 +32,58 @@ class Base(DeclarativeBase):
     }
 
 
-class Project(Base):
+class Kept:
+    """What is named, copied and deleted.
+
+    `revision` counts its changes, `changes` has the revision at which a field was changed last; `deleted` is when it
+    was hidden, and `chosen` the choices of its project by which that stood on it then.
+    """
+
+    name: Mapped[str]
+    revision: Mapped[int] = mapped_column(default=1, server_default="1")
+    changes: Mapped[Document] = mapped_column(default=dict, server_default="{}")
+    deleted: Mapped[datetime | None]
+    chosen: Mapped[list[str]] = mapped_column(ARRAY(Text), default=list, server_default="{}")
+
+    def change(self, *fields: str) -> None:
+        """Count a change of fields."""
+        self.revision += 1
+        self.changes = {**self.changes, **dict.fromkeys(fields, self.revision)}
+
+    def changed_since(self, revision: int) -> Document:
+        """What fields changed after a revision hold now."""
+        fields = [name for name, at in self.changes.items() if at > revision]
+        return {name: self.field(name) for name in fields}
+
+    def field(self, name: str) -> Any:
+        """What a field holds, as plain data."""
+        value = getattr(self, name, None)
+        return value.isoformat() if isinstance(value, datetime) else value
+
+
+class Project(Kept, Base):
     """One piece of work; `choices` is what its rooms stand on at present."""
 
     __tablename__ = "project"
+    __table_args__ = (Index("project_name", "name", unique=True, postgresql_where=text("deleted IS NULL")),)
     id: Mapped[int] = mapped_column(primary_key=True)
-    name: Mapped[str] = mapped_column(unique=True)
     choices: Mapped[Document] = mapped_column(default=dict)
     created: Mapped[datetime] = mapped_column(server_default=func.now())
 
+    def field(self, name: str) -> Any:
+        """What a field, or a choice, holds."""
+        return super().field(name) if name in ("name", "deleted") else self.choices.get(name)
 
-class Dataset(Base):
+
+class Dataset(Kept, Base):
     """An immutable version of a panel; `layout` holds axis, unit and columns, `account` what was done."""
 
     __tablename__ = "dataset"
-    __table_args__ = (UniqueConstraint("project_id", "hash"),)
+    __table_args__ = (Index("dataset_content", "project_id", "hash"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
     parent_id: Mapped[int | None] = mapped_column(ForeignKey("dataset.id"))
     version: Mapped[int]
-    name: Mapped[str]
     hash: Mapped[str] = mapped_column(String(64))
     layout: Mapped[Document]
     account: Mapped[Document]
@@ -83,7 +116,7 @@ class SeriesBlock(Base):
     marks: Mapped[bytes | None]
 
 
-class Experiment(Base):
+class Experiment(Kept, Base):
     """Contenders × folds × series; `purpose` is judge (the board) or scan (one step ahead, for anomalies)."""
 
     __tablename__ = "experiment"
@@ -91,7 +124,6 @@ class Experiment(Base):
     project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
     dataset_id: Mapped[int] = mapped_column(ForeignKey("dataset.id", ondelete="CASCADE"))
     purpose: Mapped[str] = mapped_column(String(16))
-    name: Mapped[str]
     document: Mapped[Document]
     state: Mapped[str] = mapped_column(String(16))
     reason: Mapped[str | None]
@@ -217,14 +249,16 @@ class OutlookRecord(Base):
     finished: Mapped[datetime | None]
 
 
-class SavedChain(Base):
-    """A chain that was given a name, to be used again in the project."""
+class Saved(Kept, Base):
+    """A chain or a plan (`kind`: chains, plans) that was given a name, to be used again in the project."""
 
-    __tablename__ = "saved_chain"
-    __table_args__ = (UniqueConstraint("project_id", "name"),)
+    __tablename__ = "saved"
+    __table_args__ = (
+        Index("saved_name", "project_id", "kind", "name", unique=True, postgresql_where=text("deleted IS NULL")),
+    )
     id: Mapped[int] = mapped_column(primary_key=True)
     project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
-    name: Mapped[str]
+    kind: Mapped[str] = mapped_column(String(16))
     document: Mapped[Document]
 
 

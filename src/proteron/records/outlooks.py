@@ -6,6 +6,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, defer
 
 from proteron.records.database import NotFoundError, notify
+from proteron.records.experiments import experiments_of
 from proteron.records.models import OutlookRecord
 
 
@@ -26,6 +27,7 @@ def finish_outlook(
 
 
 def outlooks_of(session: Session, project_id: int) -> list[OutlookRecord]:
-    """The outlooks of a project, the newest first, without their arrays."""
-    query = select(OutlookRecord).where(OutlookRecord.project_id == project_id).order_by(OutlookRecord.id.desc())
+    """The outlooks of a project's present experiments, the newest first, without their arrays."""
+    shown = [each.id for each in experiments_of(session, project_id)]
+    query = select(OutlookRecord).where(OutlookRecord.experiment_id.in_(shown)).order_by(OutlookRecord.id.desc())
     return list(session.scalars(query.options(defer(OutlookRecord.arrays))))

@@ -1,14 +1,22 @@
 """Projects and what their rooms stand on."""
 
+from typing import Any
+
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
+from proteron.records import kept
 from proteron.records.database import ConflictError, NotFoundError
-from proteron.records.models import Document, Project
+from proteron.records.kept import get_kept, refuse_deleted
+from proteron.records.models import Dataset, Document, Experiment, Kept, OutlookRecord, Project
+
+_CHOSEN: dict[str, Any] = {
+    "dataset_id": Dataset, "experiment_id": Experiment, "scan_id": Experiment, "outlook_id": OutlookRecord,
+}  # fmt: skip
 
 
 def all_projects(session: Session) -> list[Project]:
-    return list(session.scalars(select(Project).order_by(Project.id)))
+    return list(session.scalars(select(Project).where(Project.deleted.is_(None)).order_by(Project.id)))
 
 
 def get_project(session: Session, project_id: int, lock: bool = False) -> Project:
@@ -20,7 +28,7 @@ def get_project(session: Session, project_id: int, lock: bool = False) -> Projec
 
 def create_project(session: Session, name: str) -> Project:
     """Raises `ConflictError` when the name is taken."""
-    if session.scalar(select(Project.id).where(Project.name == name)):
+    if session.scalar(select(Project.id).where(Project.name == name, Project.deleted.is_(None))):
         raise ConflictError(f"There is a project “{name}” already.", field="name")
     project = Project(name=name, choices={})
     session.add(project)
@@ -32,9 +40,20 @@ def delete_project(session: Session, name: str) -> None:
     session.execute(delete(Project).where(Project.name == name))
 
 
-def choose(session: Session, project_id: int, changes: Document) -> Document:
-    """Merge changes into the project's choices; None removes one."""
-    project = get_project(session, project_id, lock=True)
-    merged = {**project.choices, **changes}
-    project.choices = {name: value for name, value in merged.items() if value is not None}
+def choose(session: Session, project_id: int, changes: Document, known: int | None = None) -> Document:
+    """Merge changes into the project's choices; None removes one.
+
+    Raises `ChangedError` where the project's revision is not the `known` one, and `NotFoundError` where what is chosen
+    is not there.
+    """
+    project = get_kept(session, "projects", project_id, known=known)
+    assert isinstance(project, Project)
+    for name, table in _CHOSEN.items():
+        number = changes.get(name)
+        chosen = None if number is None else session.get(table, number)
+        if number is not None and (chosen is None or chosen.project_id != project_id):
+            raise NotFoundError(f"There is no {table.__tablename__} {number} in this project.", field=name)
+        if isinstance(chosen, Kept):
+            refuse_deleted(chosen)
+    kept.choose(project, changes)
     return project.choices

@@ -4,6 +4,7 @@ import asyncio
 import os
 import signal
 import threading
+import time
 from typing import Any
 
 import procrastinate
@@ -12,6 +13,7 @@ from procrastinate import PsycopgConnector
 
 from proteron.records.configuration import Configuration
 from proteron.records.database import Database
+from proteron.records.kept import purge
 from proteron.records.logs import configure_logs
 from proteron.runner.queue import Queue, connection_options
 from proteron.runner.slot import DiedError, OverdueError, RefusedError, Slot, UnwantedError
@@ -22,6 +24,7 @@ _STALLED_AFTER = 8.0
 _SWEEP_EVERY = 2.0
 _ATTEMPTS = 2
 _LEAVE_WITHIN = 8.0
+_PURGE_EVERY = 3600.0
 
 log = structlog.get_logger()
 
@@ -37,6 +40,7 @@ class Worker:
         self.app = procrastinate.App(connector=PsycopgConnector(**connection_options(url)))
         self._free: asyncio.Queue[Slot] = asyncio.Queue()
         self._leaving = False
+        self._purge_next = 0.0
         for kind in KINDS.values():
             self.app.task(name=kind.task, queue="work")(self._task_of(kind))
 
@@ -104,11 +108,24 @@ class Worker:
                     await self.app.job_manager.retry_job(job)
             except Exception as error:  # without the sweep, lost work would stay lost
                 log.warning("stalled jobs could not be given back", error=repr(error)[:300])
+            try:
+                await asyncio.to_thread(self._purge)
+            except Exception as error:  # as above
+                log.warning("deleted records could not be removed", error=repr(error)[:300])
             for kind in KINDS.values():
                 try:
                     await asyncio.to_thread(self._find_lost, kind)
                 except Exception as error:  # as above
                     log.warning("sweep failed", task=kind.task, error=repr(error)[:300])
+
+    def _purge(self) -> None:
+        if time.monotonic() < self._purge_next:
+            return
+        self._purge_next = time.monotonic() + _PURGE_EVERY
+        with self.database.session() as session:
+            gone = purge(session)
+        if gone:
+            log.info("deleted records removed for good", count=gone)
 
     def _find_lost(self, kind: LongWork) -> None:
         with self.database.session() as session:

@@ -14,6 +14,7 @@ from proteron.core.panel import Panel
 from proteron.records import experiments as records
 from proteron.records.database import ConflictError, Database
 from proteron.records.datasets import get_dataset
+from proteron.records.kept import refuse_deleted
 from proteron.records.models import Experiment
 from proteron.records.projects import choose, get_project
 from proteron.records.results import entrant_facts, load_losses
@@ -38,6 +39,7 @@ def create(
     dataset = get_dataset(session, dataset_id)
     if dataset.project_id != project_id:
         raise SettingsError("This dataset belongs to another project.", field="dataset_id")
+    refuse_deleted(dataset)
     judging.check()
     judging = judging.model_copy(update={"baseline": judging.chosen_baseline})
     cells = judging.cells(panel, dataset.hash)

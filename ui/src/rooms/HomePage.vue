@@ -2,11 +2,13 @@
 import { ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { attempt } from '../api/client'
+import { useKept, type Named } from '../state/kept'
 import { useProject } from '../state/project'
 
 const store = useProject()
 const router = useRouter()
 const name = ref('')
+const { restore } = useKept()
 
 async function create() {
   if (!name.value.trim()) return
@@ -25,6 +27,12 @@ async function create() {
       :to="{ name: 'walkforward', params: { project: each.id } }"
       >{{ each.name }}</RouterLink
     >
+    <div v-for="each in store.deleted" :key="`gone ${each.id}`" class="gone second">
+      <span>{{ each.name }}, deleted</span>
+      <button class="link" :aria-label="`Restore ${each.name}`" @click="restore(each as Named)">
+        Restore
+      </button>
+    </div>
     <form @submit.prevent="create">
       <input
         v-model="name"
@@ -53,6 +61,11 @@ async function create() {
 }
 .row:hover {
   background: var(--selection);
+}
+.gone {
+  display: flex;
+  justify-content: space-between;
+  padding: 2px 12px;
 }
 form {
   display: flex;

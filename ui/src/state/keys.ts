@@ -2,6 +2,7 @@ import { useEventListener } from '@vueuse/core'
 import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { problem } from '../api/client'
+import { undoable, useKept } from './kept'
 import { ROOMS, useProject } from './project'
 import { useView } from './view'
 
@@ -21,6 +22,8 @@ export function useKeys() {
   const palette = ref(false)
   const sheet = ref(false)
   const work = ref(false)
+  const kept = ref(false)
+  const { undo } = useKept()
 
   function step(direction: number, single: boolean) {
     if (single) return view.setCutoff(view.cutoff + direction, true)
@@ -33,7 +36,8 @@ export function useKeys() {
   }
 
   function close() {
-    if (palette.value || sheet.value || work.value) palette.value = sheet.value = work.value = false
+    if ([palette, sheet, work, kept].some((each) => each.value))
+      palette.value = sheet.value = work.value = kept.value = false
     else if (view.selection) view.selection = null
     else if (problem.value) problem.value = null
     else roomActions.stop?.()
@@ -59,6 +63,7 @@ export function useKeys() {
       if (route.name !== 'intake') void router.push(to)
     },
     r: () => roomActions.run?.(),
+    k: () => (kept.value = true),
     Escape: close,
     '?': () => (sheet.value = true),
   }
@@ -72,6 +77,11 @@ export function useKeys() {
     const target = event.target as HTMLElement
     const typing = ['INPUT', 'TEXTAREA', 'SELECT'].includes(target.tagName) || target.isContentEditable
     if (event.key === 'Escape' && typing) target.blur()
+    if (!typing && (event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'z' && undoable.value) {
+      event.preventDefault()
+      void undo()
+      return
+    }
     if (typing || event.ctrlKey || event.metaKey || event.altKey) return
     const room = ROOMS[Number(event.key) - 1]
     if (room && store.project) {
@@ -85,5 +95,5 @@ export function useKeys() {
       action()
     }
   })
-  return { palette, sheet, work }
+  return { palette, sheet, work, kept }
 }

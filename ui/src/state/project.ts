@@ -1,6 +1,6 @@
 import { defineStore } from 'pinia'
 import { computed, ref, shallowRef } from 'vue'
-import { client, fetched, type Shapes, unwrap } from '../api/client'
+import { client, fetched, ProblemError, type Shapes, unwrap } from '../api/client'
 import { Axis } from './axis'
 
 export type Room = 'intake' | 'profile' | 'flatten' | 'windows' | 'walkforward' | 'anomalies' | 'outlook'
@@ -29,7 +29,10 @@ export interface Choices {
 const CELLS_EVERY = 1000
 
 export const useProject = defineStore('project', () => {
-  const list = ref<{ id: number; name: string }[]>([])
+  const list = ref<Shapes['ProjectName'][]>([])
+  const deleted = ref<Shapes['KeptView'][]>([])
+  /** Counts what was renamed, copied, deleted or restored. */
+  const keptChanges = ref(0)
   const project = shallowRef<Shapes['Project'] | null>(null)
   const dataset = shallowRef<Shapes['DatasetView'] | null>(null)
   const catalogue = shallowRef<Shapes['Catalogue'] | null>(null)
@@ -50,7 +53,9 @@ export const useProject = defineStore('project', () => {
   const running = computed(() => project.value?.running ?? [])
 
   async function loadList() {
-    list.value = (await unwrap(client.GET('/api/v1/projects'))).projects as { id: number; name: string }[]
+    const found = await unwrap(client.GET('/api/v1/projects'))
+    list.value = found.projects
+    deleted.value = found.deleted
     catalogue.value ??= await unwrap(client.GET('/api/v1/catalogue'))
   }
 
@@ -65,6 +70,7 @@ export const useProject = defineStore('project', () => {
    * A project as read has the turn in which it was asked for, as written the one in which that was confirmed: whatever
    * was asked before a write was done may not know of it, and says nothing once it is overtaken.
    */
+  let revision = 0
   let asked = 0
   let taken = 0
 
@@ -79,6 +85,7 @@ export const useProject = defineStore('project', () => {
       dataset.value = found
     }
     if (!wanted) dataset.value = null
+    revision = fresh.id === project.value?.id ? Math.max(revision, fresh.revision) : fresh.revision
     project.value = fresh
   }
 
@@ -100,15 +107,38 @@ export const useProject = defineStore('project', () => {
     unkept.value++
     const mine = written.then(async () => {
       if (id === undefined) return
-      const params = { path: { project_id: id } }
       const body = changes as Shapes['Choices']
-      const fresh = await unwrap(
-        client.PATCH('/api/v1/projects/{project_id}/choices', { params, body, keepalive: true }),
-      )
+      const fresh = await write(id, body, revision)
+      revision = Math.max(revision, fresh.revision)
       if (project.value?.id === id) await take(fresh, ++asked)
     })
     written = mine.catch(() => undefined).finally(() => unkept.value--)
     return mine
+  }
+
+  /**
+   * Who chooses says which revision of the project is known. Where something else was changed meanwhile, in another
+   * window, that stays and this is written as well; where it is the same, nothing is written and it is said.
+   */
+  async function write(id: number, body: Shapes['Choices'], known: number): Promise<Shapes['Project']> {
+    const header = { 'If-Match': `"projects-${id}-${known}"` }
+    const params = { path: { project_id: id }, header }
+    const sent = await client.PATCH('/api/v1/projects/{project_id}/choices', {
+      params,
+      body,
+      keepalive: true,
+    })
+    if (sent.response.status !== 412) return unwrap(Promise.resolve(sent))
+    const read = unwrap(client.GET('/api/v1/projects/{project_id}', { params: { path: { project_id: id } } }))
+    const fresh = await read
+    const changed = Object.keys((sent.error as Shapes['Problem'] | undefined)?.changed ?? {})
+    if (!changed.some((name) => name in body)) return write(id, body, fresh.revision)
+    revision = Math.max(revision, fresh.revision)
+    await take(fresh, ++asked)
+    throw new ProblemError(
+      `Changed in another window meanwhile (${changed.join(', ')}): that is shown now, yours was not kept.`,
+      412,
+    )
   }
 
   async function create(name: string) {
@@ -183,6 +213,8 @@ export const useProject = defineStore('project', () => {
   const tick = (name: string) => (ticks.value[name] ?? 0) + (ticks.value.resync ?? 0)
   return {
     list,
+    deleted,
+    keptChanges,
     project,
     dataset,
     catalogue,

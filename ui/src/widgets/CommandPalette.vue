@@ -6,7 +6,7 @@ import { ROOMS, useProject } from '../state/project'
 import { useView } from '../state/view'
 import { toggleTheme } from '../theme/theme'
 
-const emit = defineEmits<{ close: [] }>()
+const emit = defineEmits<{ close: []; kept: [] }>()
 const store = useProject()
 const view = useView()
 const router = useRouter()
@@ -35,6 +35,7 @@ const commands = computed<Command[]>(() => [
   { text: 'Original or flattened units', key: 'u', act: () => (view.flat = !view.flat) },
   { text: 'Day or night', act: () => toggleTheme() },
   { text: 'Inspector', act: () => (view.inspector = !view.inspector) },
+  { text: 'Everything kept: rename, copy, delete, restore', key: 'k', act: () => emit('kept') },
   { text: 'All projects', act: () => router.push('/?projects=1') },
   ...(store.dataset?.series ?? [])
     .slice(0, 500)

@@ -12,6 +12,8 @@ const keys: [string, string][] = [
   ['0', 'the whole series'],
   ['wheel, drag', 'zoom at the pointer, pan'],
   ['r', 'run'],
+  ['k', 'everything kept: rename, copy, delete, restore'],
+  ['Ctrl Z', 'take the last deletion back'],
   ['Esc', 'stop, close'],
 ]
 </script>

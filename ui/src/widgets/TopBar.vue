@@ -6,7 +6,7 @@ import { useView } from '../state/view'
 import { night, toggleTheme } from '../theme/theme'
 import SeriesPicker from './SeriesPicker.vue'
 
-const emit = defineEmits<{ palette: []; work: [] }>()
+const emit = defineEmits<{ palette: []; work: []; kept: [] }>()
 const store = useProject()
 const view = useView()
 const route = useRoute()
@@ -73,6 +73,15 @@ function choose(event: Event) {
       <option v-for="each in store.list" :key="each.id" :value="each.id">{{ each.name }}</option>
       <option value="new">All projects …</option>
     </select>
+    <button
+      v-if="store.project"
+      class="button quiet"
+      aria-label="Everything kept"
+      title="Everything kept here: rename, copy, delete, restore (k)"
+      @click="emit('kept')"
+    >
+      ⋯
+    </button>
     <template v-if="store.dataset && store.axis">
       <SeriesPicker />
       <div class="cutoff">

@@ -1,6 +1,7 @@
 <script setup lang="ts">
-import { computed, onMounted, ref } from 'vue'
+import { computed, onMounted, ref, watch } from 'vue'
 import { attempt, client, fetched, type Shapes, unwrap } from '../../api/client'
+import { useKept } from '../../state/kept'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import type { Stage } from './useFlatten'
@@ -30,12 +31,9 @@ async function save() {
   if (saved) name.value = ''
   await load()
 }
-async function forget(chain_id: number) {
-  const params = { path: { project_id: id.value, chain_id } }
-  await attempt(() => client.DELETE('/api/v1/projects/{project_id}/chains/{chain_id}', { params }))
-  await load()
-}
+const { remove } = useKept()
 onMounted(load)
+watch(() => store.keptChanges, load)
 </script>
 
 <template>
@@ -55,7 +53,13 @@ onMounted(load)
       <h3>saved in this project</h3>
       <span v-for="each in chains?.saved ?? []" :key="each.id" class="saved">
         <button class="grow" @click="emit('take', each.stages as unknown as Stage[])">{{ each.name }}</button>
-        <button :aria-label="`Forget ${each.name}`" title="Forget it" @click="forget(each.id)">×</button>
+        <button
+          :aria-label="`Delete ${each.name}`"
+          title="Delete it; Ctrl Z takes it back"
+          @click="remove({ ...each, kind: 'chains' })"
+        >
+          ×
+        </button>
       </span>
       <span v-if="!chains?.saved.length" class="second none">none yet</span>
       <form class="save" @submit.prevent="save">

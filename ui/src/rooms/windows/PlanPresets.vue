@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { ref, watch } from 'vue'
-import { client, fetched, type Shapes, unwrap } from '../../api/client'
+import { attempt, client, fetched, type Shapes, unwrap } from '../../api/client'
+import { useKept } from '../../state/kept'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import type { Plan } from './planText'
 
 /** Plans to begin with; each says what in the series speaks for it. */
-const props = defineProps<{ text: string; horizon: number[] }>()
+const props = defineProps<{ text: string; plan: Plan; horizon: number[] }>()
 const emit = defineEmits<{ change: [plan: Plan] }>()
 const store = useProject()
 const view = useView()
@@ -23,6 +24,27 @@ async function load() {
   )
   if (found) presets.value = found.presets
 }
+const saved = ref<Shapes['SavedPlan'][]>([])
+const name = ref('')
+const { remove } = useKept()
+async function loadSaved() {
+  if (!store.project) return
+  const params = { path: { project_id: store.project.id } }
+  const found = await fetched(() => unwrap(client.GET('/api/v1/projects/{project_id}/plans', { params })))
+  if (found) saved.value = found.saved
+}
+watch(() => [store.project?.id, store.keptChanges], loadSaved, { immediate: true })
+async function save() {
+  if (!store.project || !name.value.trim()) return
+  const params = { path: { project_id: store.project.id } }
+  const body = { name: name.value.trim(), plan: props.plan }
+  const made = await attempt(() =>
+    unwrap(client.POST('/api/v1/projects/{project_id}/plans', { params, body: body as never })),
+  )
+  if (made) name.value = ''
+  await loadSaved()
+}
+
 watch(
   () => [store.dataset?.id, view.series, view.cutoff, props.horizon.join()],
   () => {
@@ -50,6 +72,32 @@ watch(
         {{ preset.title }}
       </button>
     </div>
+    <div class="names">
+      <span v-for="each in saved" :key="each.id" class="saved">
+        <button
+          :aria-pressed="each.text === text"
+          :title="each.text"
+          @click="emit('change', each.plan as unknown as Plan)"
+        >
+          {{ each.name }}</button><button
+          :aria-label="`Delete ${each.name}`"
+          title="Delete it; Ctrl Z takes it back"
+          @click="remove({ ...each, kind: 'plans' })"
+        >
+          ×
+        </button>
+      </span>
+      <form class="saved" @submit.prevent="save">
+        <input
+          v-model="name"
+          class="field"
+          maxlength="120"
+          placeholder="Keep this plan as"
+          aria-label="Name of this plan"
+        />
+        <button :disabled="!name.trim()">Save</button>
+      </form>
+    </div>
     <p v-if="pointed" class="reason">{{ pointed.reason }}</p>
   </div>
 </template>
@@ -72,6 +120,14 @@ button {
   font-size: 12px;
   cursor: pointer;
   color: var(--ink-2);
+}
+.saved {
+  display: flex;
+}
+.saved .field {
+  width: 120px;
+  height: 20px;
+  font-size: 12px;
 }
 button[aria-pressed='true'] {
   border-color: var(--ink);

@@ -191,7 +191,7 @@ const evidence = computed(
     />
     <template #inspector>
       <h1>Window plan</h1>
-      <PlanPresets :text="table?.text ?? ''" :horizon="plan.horizon ?? [1]" @change="change" />
+      <PlanPresets :text="table?.text ?? ''" :plan="plan" :horizon="plan.horizon ?? [1]" @change="change" />
       <PlanTextBox :text="table?.text ?? ''" @change="change" />
       <p v-if="complaint" class="refused">
         <span v-if="!fields" class="worse" role="alert">{{ complaint.detail }}</span>

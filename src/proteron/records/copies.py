@@ -1,0 +1,131 @@
+"""Copies of what is named: inside the database, so that a large one costs no more than it must."""
+
+from collections.abc import Mapping
+from typing import Any
+
+from sqlalchemy import func, insert, literal, select
+from sqlalchemy.orm import Session
+
+from proteron.records.kept import Kind, free_name, get_kept
+from proteron.records.models import (
+    AnomalyFlag,
+    Base,
+    Dataset,
+    Experiment,
+    ExperimentCell,
+    FittedChainRecord,
+    OutlookRecord,
+    PanelProfile,
+    Project,
+    Saved,
+    Series,
+    SeriesBlock,
+    SeriesFeature,
+)
+
+_RUNNING = ("queued", "running")
+_WHY_STOPPED = "Copied while it was running; run it to go on."
+
+
+def copy_kept(session: Session, kind: Kind, record_id: int, name: str | None, into: int | None = None) -> Any:
+    """A copy under a name of its own, in the same project or `into` another; raises as `get_kept` does.
+
+    An experiment shares what its cells found with the copy; it goes only where its dataset is.
+    """
+    record = get_kept(session, kind, record_id)
+    wanted = (name or f"{record.name[:190]} copy").strip()
+    if isinstance(record, Project):
+        return _copy_project(session, record, free_name(session, Project(id=0, name=wanted), wanted))
+    target = into if into is not None and not isinstance(record, Experiment) else record.project_id
+    if target != record.project_id:
+        get_kept(session, "projects", target)
+    if isinstance(record, Dataset):
+        return _copy_dataset(session, record, target, wanted, record.id if target == record.project_id else None)
+    if isinstance(record, Experiment):
+        return _copy_experiment(session, record, target, record.dataset_id, wanted)
+    like = Saved(id=0, project_id=target, kind=record.kind, name=wanted)
+    return _added(session, Saved, record, project_id=target, name=free_name(session, like, wanted))
+
+
+def _added(session: Session, table: Any, record: Any, **changes: Any) -> Any:
+    """A row like another one, with changes; what it is kept by begins anew."""
+    anew = {"id", "created", "revision", "changes", "deleted", "chosen"}
+    values = {c.key: getattr(record, c.key) for c in table.__mapper__.column_attrs if c.key not in anew}
+    made = table(**{**values, **changes})
+    session.add(made)
+    session.flush()
+    return made
+
+
+def _rows(session: Session, table: type[Base], column: str, old: int, new: int, **changes: Any) -> None:
+    """The rows that belong to `old`, once more for `new`, numbers of their own left to the database."""
+    names = [c.key for c in table.__mapper__.column_attrs if c.key != "id"]
+    values = {**changes, column: new}
+    chosen = [literal(values[name]) if name in values else getattr(table, name) for name in names]
+    session.execute(insert(table).from_select(names, select(*chosen).where(getattr(table, column) == old)))
+
+
+def _copy_dataset(session: Session, dataset: Dataset, project_id: int, name: str, parent_id: int | None) -> Dataset:
+    number = select(func.max(Dataset.version)).where(Dataset.project_id == project_id)
+    version = (session.scalar(number) or 0) + 1
+    made: Dataset = _added(
+        session, Dataset, dataset, project_id=project_id, parent_id=parent_id, name=name, version=version
+    )
+    for table in (Series, SeriesBlock, FittedChainRecord):
+        _rows(session, table, "dataset_id", dataset.id, made.id)
+    for profile in session.scalars(select(PanelProfile).where(PanelProfile.dataset_id == dataset.id)).all():
+        if profile.state == "done":
+            again = _added(session, PanelProfile, profile, dataset_id=made.id)
+            _rows(session, SeriesFeature, "profile_id", profile.id, again.id)
+    return made
+
+
+def _copy_experiment(
+    session: Session, experiment: Experiment, project_id: int, dataset_id: int, name: str
+) -> Experiment:
+    stopped = {"state": "stopped", "reason": _WHY_STOPPED} if experiment.state in _RUNNING else {}
+    made: Experiment = _added(
+        session, Experiment, experiment, project_id=project_id, dataset_id=dataset_id, name=name, **stopped
+    )
+    for table in (ExperimentCell, AnomalyFlag):
+        _rows(session, table, "experiment_id", experiment.id, made.id)
+    return made
+
+
+def _copy_project(session: Session, project: Project, name: str) -> Project:
+    """With everything present in it; its choices point to the copies."""
+    made: Project = _added(session, Project, project, name=name)
+
+    def present(table: Any) -> Any:
+        query = select(table).where(table.project_id == project.id, table.deleted.is_(None)).order_by(table.id)
+        return session.scalars(query).all()
+
+    datasets: dict[int, int] = {}
+    for dataset in present(Dataset):
+        parent = datasets.get(dataset.parent_id or 0)
+        copy = _copy_dataset(session, dataset, made.id, dataset.name, parent)
+        copy.version = dataset.version
+        datasets[dataset.id] = copy.id
+    experiments = {
+        each.id: _copy_experiment(session, each, made.id, datasets[each.dataset_id], each.name).id
+        for each in present(Experiment)
+        if each.dataset_id in datasets
+    }
+    outlooks: dict[int, int] = {}
+    finished = OutlookRecord.experiment_id.in_(experiments) & OutlookRecord.state.in_(("done", "failed"))
+    for record in session.scalars(select(OutlookRecord).where(finished).order_by(OutlookRecord.id)).all():
+        changes = {"project_id": made.id, "experiment_id": experiments[record.experiment_id]}
+        outlooks[record.id] = _added(session, OutlookRecord, record, **changes).id
+    for saved in present(Saved):
+        _added(session, Saved, saved, project_id=made.id)
+    made.choices = _moved(project.choices, datasets, experiments, outlooks)
+    session.flush()
+    return made
+
+
+def _moved(
+    choices: Mapping[str, Any], datasets: Mapping[int, int], experiments: Mapping[int, int], outlooks: Mapping[int, int]
+) -> dict[str, Any]:
+    numbers = {"dataset_id": datasets, "experiment_id": experiments, "scan_id": experiments, "outlook_id": outlooks}
+    moved = {name: numbers[name].get(value) if name in numbers else value for name, value in choices.items()}
+    return {name: value for name, value in moved.items() if value is not None}

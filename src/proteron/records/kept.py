@@ -1,0 +1,235 @@
+"""What people name, copy and delete: projects, datasets, experiments, chains and plans, deleted ones for a while.
+
+Every one has a `revision`, which counts its changes; who changes it may say which one is known, and is told what has
+changed since. What is deleted is hidden, with all that belongs to it, and can be restored for `KEPT_DAYS`.
+"""
+
+from collections.abc import Mapping
+from datetime import UTC, datetime, timedelta
+from typing import Any, Literal, get_args
+
+from sqlalchemy import delete, exists, select, update
+from sqlalchemy.orm import Session
+
+from proteron.core.errors import ProteronError, SettingsError
+from proteron.records.database import ConflictError, NotFoundError, notify
+from proteron.records.models import (
+    AnomalyFlag,
+    CellRecord,
+    ContenderRecord,
+    Dataset,
+    Experiment,
+    ExperimentCell,
+    FitRecord,
+    FittedChainRecord,
+    Kept,
+    OutlookRecord,
+    Project,
+    Saved,
+)
+
+Kind = Literal["projects", "datasets", "experiments", "chains", "plans"]
+KINDS: tuple[Kind, ...] = get_args(Kind)
+KEPT_DAYS = 7
+_TABLES: dict[Kind, Any] = {
+    "projects": Project, "datasets": Dataset, "experiments": Experiment, "chains": Saved, "plans": Saved,
+}  # fmt: skip
+_ONE: dict[Kind, str] = {
+    "projects": "project", "datasets": "dataset", "experiments": "experiment", "chains": "saved chain",
+    "plans": "saved plan",
+}  # fmt: skip
+_LONGEST = 200
+_LARGEST = 2**53  # what has a greater number is refused by its form
+Record = Project | Dataset | Experiment | Saved
+
+
+class ChangedError(ProteronError):
+    """It is not what the sender knew; `changed` has what it is now, by field."""
+
+    code = "changed"
+
+    def __init__(self, message: str, changed: Mapping[str, Any]) -> None:
+        super().__init__(message)
+        self.changed = dict(changed)
+
+
+def project_of(record: Record) -> int:
+    return record.id if isinstance(record, Project) else record.project_id
+
+
+def choices_of(record: Record) -> tuple[str, ...]:
+    """By which choices a project may stand on this."""
+    if isinstance(record, Dataset):
+        return ("dataset_id",)
+    return ("experiment_id", "scan_id") if isinstance(record, Experiment) else ()
+
+
+def get_kept(session: Session, kind: Kind, record_id: int, deleted: bool = False, known: int | None = None) -> Record:
+    """A record to be changed, locked, `deleted` or not as asked.
+
+    Raises `NotFoundError`, and `ChangedError` where its revision is not the `known` one.
+    """
+    record: Record | None = session.get(_TABLES[kind], record_id, with_for_update=True)
+    if record is None or (isinstance(record, Saved) and record.kind != kind):
+        raise NotFoundError(f"There is no {_ONE[kind]} {record_id}.")
+    if deleted and record.deleted is None:
+        raise ConflictError(f"The {_ONE[kind]} “{record.name}” is not deleted.", field="deleted")
+    if not deleted:
+        refuse_deleted(record)
+    if known is not None and known != record.revision:
+        changed = record.changed_since(known)
+        said = ", ".join(sorted(changed)) or "nothing that is still there"
+        raise ChangedError(f"The {_ONE[kind]} “{record.name}” was changed meanwhile: {said}.", changed)
+    return record
+
+
+def refuse_deleted(record: Kept) -> None:
+    """Raise `NotFoundError` for what is deleted, saying until when it can be restored."""
+    if record.deleted is not None:
+        until = f"{restorable_until(record):%Y-%m-%d %H:%M} UTC"
+        raise NotFoundError(f"“{record.name}” is deleted; it can be restored until {until}.")
+
+
+def restorable_until(record: Kept) -> datetime:
+    assert record.deleted is not None
+    return record.deleted.astimezone(UTC) + timedelta(days=KEPT_DAYS)
+
+
+def rename(session: Session, kind: Kind, record_id: int, name: str, known: int | None = None) -> Record:
+    """Raises `ConflictError` where another one is called so, if names of its kind are to differ."""
+    record = get_kept(session, kind, record_id, known=known)
+    if record.name == _checked(name):
+        return record
+    if name.strip() in _taken(session, record):
+        raise ConflictError(f"There is a {_ONE[kind]} “{name.strip()}” already.", field="name")
+    record.name = name.strip()
+    record.change("name")
+    _tell(session, record)
+    return record
+
+
+def _checked(name: str) -> str:
+    """The name without blanks around it; raises `SettingsError` where nothing is left, or too much."""
+    if not 0 < len(name.strip()) <= _LONGEST:
+        raise SettingsError(f"A name has 1 to {_LONGEST} characters.", field="name")
+    return name.strip()
+
+
+def _taken(session: Session, record: Record) -> set[str]:
+    """Names this one cannot have: those of its present like, where names of a kind are to differ."""
+    if not isinstance(record, Project | Saved):
+        return set()
+    like = type(record)
+    query = select(like.name).where(like.deleted.is_(None), like.id != record.id)
+    if isinstance(record, Saved):
+        query = query.where(Saved.project_id == record.project_id, Saved.kind == record.kind)
+    return set(session.scalars(query))
+
+
+def free_name(session: Session, record: Record, wanted: str) -> str:
+    """The wanted name, numbered where it is taken."""
+    taken = _taken(session, record)
+    numbered = (f"{wanted[: _LONGEST - 8]} {number}" for number in range(2, len(taken) + 3))
+    return wanted if wanted not in taken else next(name for name in numbered if name not in taken)
+
+
+def delete_kept(session: Session, kind: Kind, record_id: int, known: int | None = None) -> Record:
+    """Hide it, with all that belongs to it; a project that stood on it stands on the next one there is."""
+    record = get_kept(session, kind, record_id, known=known)
+    record.deleted = datetime.now(UTC)
+    record.change("deleted")
+    project = session.get_one(Project, project_id := project_of(record), with_for_update=True)
+    record.chosen = [name for name in choices_of(record) if project.choices.get(name) == record.id]
+    session.flush()
+    for name in record.chosen:
+        other = None
+        if isinstance(record, Dataset):
+            last = select(Dataset.id).where(Dataset.project_id == project_id, Dataset.deleted.is_(None))
+            other = session.scalar(last.order_by(Dataset.version.desc()).limit(1))
+        choose(project, {name: other})
+    _tell(session, record)
+    return record
+
+
+def restore(session: Session, kind: Kind, record_id: int) -> Record:
+    """Take a deletion back; what was chosen is chosen again. A name that was given away meanwhile gets a number."""
+    record = get_kept(session, kind, record_id, deleted=True)
+    record.name = free_name(session, record, record.name)
+    record.deleted = None
+    record.change("deleted")
+    project = session.get_one(Project, project_of(record), with_for_update=True)
+    choose(project, dict.fromkeys(record.chosen, record.id))
+    record.chosen = []
+    _tell(session, record)
+    return record
+
+
+def choose(project: Project, changes: Mapping[str, Any]) -> None:
+    """Merge changes into a project's choices; None removes one. What is changed has the project's next revision."""
+    merged = {**project.choices, **changes}
+    choices = {name: value for name, value in merged.items() if value is not None}
+    different = [name for name in changes if choices.get(name) != project.choices.get(name)]
+    if different:
+        project.choices = choices
+        project.change(*different)
+
+
+def deleted_in(session: Session, project_id: int) -> list[tuple[Kind, Record]]:
+    """What was deleted in a project and can be restored, the last first."""
+    found: list[tuple[Kind, Record]] = []
+    for kind in KINDS[1:]:
+        table = _TABLES[kind]
+        query = select(table).where(table.project_id == project_id, table.deleted.is_not(None))
+        if table is Saved:
+            query = query.where(Saved.kind == kind)
+        found += [(kind, record) for record in session.scalars(query)]
+    return sorted(found, key=lambda each: each[1].deleted or datetime.min, reverse=True)
+
+
+def deleted_projects(session: Session) -> list[Project]:
+    """Projects that can be restored, the last deleted first."""
+    return list(session.scalars(select(Project).where(Project.deleted.is_not(None)).order_by(Project.deleted.desc())))
+
+
+_BELONGS: dict[str, tuple[Any, str | None]] = {
+    "project_id": (Project, None), "dataset_id": (Dataset, "project_id"), "other_id": (Dataset, "project_id"),
+    "experiment_id": (Experiment, "dataset_id"), "outlook_id": (OutlookRecord, "experiment_id"),
+    "fitted_id": (FittedChainRecord, "dataset_id"), "flag_id": (AnomalyFlag, "experiment_id"),
+}  # fmt: skip
+
+
+def require_present(session: Session, named: Mapping[str, Any]) -> None:
+    """Raise `NotFoundError` where a record named by its number, or what it belongs to, is deleted."""
+    for name, number in named.items():
+        place: tuple[str, Any] | None = (name, number) if name in _BELONGS and number < _LARGEST else None
+        while place is not None:
+            table, above = _BELONGS[place[0]]
+            if issubclass(table, Kept):
+                record = session.get(table, place[1])
+                if record is not None:
+                    refuse_deleted(record)
+            owner = session.scalar(select(getattr(table, above)).where(table.id == place[1])) if above else None
+            place = (above, owner) if above and owner is not None else None
+
+
+def purge(session: Session, now: datetime | None = None) -> int:
+    """Remove for good what was deleted too long ago, and results that no experiment holds any more; tells how much."""
+    before = (now or datetime.now(UTC)) - timedelta(days=KEPT_DAYS)
+    old = select(Dataset.id, Dataset.parent_id).where(Dataset.deleted < before)
+    for dataset_id, parent_id in session.execute(old).all():
+        session.execute(update(Dataset).where(Dataset.parent_id == dataset_id).values(parent_id=parent_id))
+    gone = 0
+    for table in (Saved, Experiment, Dataset, Project):
+        removed = session.execute(delete(table).where(table.deleted < before).returning(table.id))
+        gone += len(removed.all())
+    if gone:
+        for held, of in ((CellRecord, ExperimentCell.key == CellRecord.key),
+                          (FitRecord, CellRecord.fit_key == FitRecord.key),
+                          (ContenderRecord, CellRecord.contender == ContenderRecord.hash)):  # fmt: skip
+            session.execute(delete(held).where(~exists().where(of)))
+    return gone
+
+
+def _tell(session: Session, record: Record) -> None:
+    session.flush()
+    notify(session, {"project": project_of(record), "kept": True})

@@ -1,0 +1,259 @@
+<script setup lang="ts">
+import { computed, onMounted, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { client, fetched, unwrap, type Shapes } from '../api/client'
+import { useKept, type Kind, type Named } from '../state/kept'
+import { useProject } from '../state/project'
+
+/** Everything in the project that has a name: stand on it, rename, copy, delete; and what was deleted. */
+interface Line extends Named {
+  about: string
+  here?: boolean
+  stand?: () => unknown
+}
+const emit = defineEmits<{ close: [] }>()
+const store = useProject()
+const route = useRoute()
+const router = useRouter()
+const { rename, copy, remove, restore } = useKept()
+const chains = ref<Shapes['SavedChain'][]>([])
+const plans = ref<Shapes['SavedPlan'][]>([])
+const deleted = ref<Shapes['KeptView'][]>([])
+const search = ref('')
+const edited = ref('')
+const box = ref<HTMLInputElement>()
+const keyOf = (each: { kind: string; id: number }) => `${each.kind} ${each.id}`
+
+async function load() {
+  const id = store.project?.id
+  if (id === undefined) return
+  const params = { path: { project_id: id } }
+  const found = await fetched(() =>
+    Promise.all([
+      unwrap(client.GET('/api/v1/projects/{project_id}/chains', { params })),
+      unwrap(client.GET('/api/v1/projects/{project_id}/plans', { params })),
+      unwrap(client.GET('/api/v1/projects/{project_id}/deleted', { params })),
+    ]),
+  )
+  if (!found) return
+  chains.value = found[0].saved
+  plans.value = found[1].saved
+  deleted.value = found[2].kept
+}
+onMounted(() => {
+  box.value?.focus()
+  void load()
+})
+watch(() => [store.project?.id, store.keptChanges], load)
+
+const PURPOSE: Record<string, [string, 'experiment_id' | 'scan_id']> = {
+  judge: ['walk-forward', 'experiment_id'],
+  scan: ['anomalies', 'scan_id'],
+}
+const lines = computed<{ title: string; kind: Kind; lines: Line[] }[]>(() => {
+  const project = store.project
+  const word = search.value.trim().toLowerCase()
+  const groups: { title: string; kind: Kind; lines: Line[] }[] = [
+    {
+      title: 'Projects',
+      kind: 'projects',
+      lines: store.list.map((each) => ({
+        ...each,
+        kind: 'projects',
+        about: '',
+        here: each.id === project?.id,
+        stand: () => router.push({ name: String(route.name), params: { project: each.id } }),
+      })),
+    },
+    {
+      title: 'Versions of the data',
+      kind: 'datasets',
+      lines: [...(project?.datasets ?? [])].reverse().map((each) => ({
+        ...each,
+        kind: 'datasets',
+        about: `version ${each.version}, ${each.done}`,
+        here: each.id === store.choices.dataset_id,
+        stand: () => store.choose({ dataset_id: each.id }),
+      })),
+    },
+    {
+      title: 'Experiments',
+      kind: 'experiments',
+      lines: (project?.experiments ?? []).map((each) => {
+        const [room, choice] = PURPOSE[each.purpose] ?? ['', 'experiment_id']
+        const version = project?.datasets.find((one) => one.id === each.dataset_id)?.version
+        return {
+          ...each,
+          kind: 'experiments',
+          about: `${room}, ${each.done} of ${each.cells} cells, data version ${version}, ${each.state}`,
+          here: each.id === store.choices[choice],
+          stand: () => store.choose({ [choice]: each.id }),
+        }
+      }),
+    },
+    {
+      title: 'Chains',
+      kind: 'chains',
+      lines: chains.value.map((each) => ({
+        ...each,
+        kind: 'chains',
+        about: `${each.stages.length} stages`,
+        stand: () => store.choose({ chain: each.stages }),
+      })),
+    },
+    {
+      title: 'Plans',
+      kind: 'plans',
+      lines: plans.value.map((each) => ({
+        ...each,
+        kind: 'plans',
+        about: each.text,
+        stand: () => store.choose({ plan: each.plan }),
+      })),
+    },
+  ]
+  return groups.map((each) => ({
+    ...each,
+    lines: each.lines.filter((line) => line.name.toLowerCase().includes(word)),
+  }))
+})
+const gone = computed(() => [...deleted.value, ...store.deleted])
+const until = (iso: string | null) =>
+  iso ? new Date(iso).toLocaleString(undefined, { dateStyle: 'short', timeStyle: 'short' }) : ''
+
+async function write(each: Line, event: Event) {
+  const name = (event.target as HTMLInputElement).value.trim()
+  if (edited.value !== keyOf(each)) return
+  edited.value = ''
+  if (name && name !== each.name) await rename(each, name)
+}
+async function drop(each: Line) {
+  const here = each.kind === 'projects' && each.here
+  if ((await remove(each)) && here) await router.push('/?projects=1')
+}
+const select = ({ el }: { el: unknown }) => (el as HTMLInputElement).select()
+</script>
+
+<template>
+  <div class="kept panel" role="dialog" aria-label="Everything kept" @keydown.esc.stop="emit('close')">
+    <div class="head">
+      <input ref="box" v-model="search" class="field" placeholder="Find by name" aria-label="Find by name" />
+      <button class="button quiet" @click="emit('close')">Close</button>
+    </div>
+    <div class="scroll">
+      <section v-for="group in lines" :key="group.kind">
+        <h3>{{ group.title }}</h3>
+        <div v-for="each in group.lines" :key="each.id" class="line" :class="{ here: each.here }">
+          <input
+            v-if="edited === keyOf(each)"
+            class="field"
+            maxlength="200"
+            :aria-label="`Name of ${each.name}`"
+            :value="each.name"
+            @keydown.enter="write(each, $event)"
+            @keydown.esc.stop="edited = ''"
+            @blur="write(each, $event)"
+            @vue:mounted="select"
+          />
+          <button
+            v-else
+            class="name"
+            :title="each.here ? 'In use' : 'Stand on it'"
+            :aria-current="each.here || undefined"
+            @click="each.stand?.()"
+          >
+            {{ each.name }} <span class="second">{{ each.about }}</span>
+          </button>
+          <button class="link" :aria-label="`Rename ${each.name}`" @click="edited = keyOf(each)">
+            Rename
+          </button>
+          <button class="link" :aria-label="`Copy ${each.name}`" @click="copy(each)">Copy</button>
+          <button class="link" :aria-label="`Delete ${each.name}`" @click="drop(each)">Delete</button>
+        </div>
+        <p v-if="!group.lines.length" class="second">{{ search ? 'none called that' : 'none' }}</p>
+      </section>
+      <section v-if="gone.length">
+        <h3>Deleted, restorable for a week</h3>
+        <div v-for="each in gone" :key="keyOf(each)" class="line">
+          <span class="name"
+            >{{ each.name }} <span class="second">{{ each.kind }}, until {{ until(each.until) }}</span></span
+          >
+          <button class="link" :aria-label="`Restore ${each.name}`" @click="restore(each as Named)">
+            Restore
+          </button>
+        </div>
+      </section>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.kept {
+  position: fixed;
+  z-index: 40;
+  top: 44px;
+  left: 72px;
+  width: min(680px, calc(100vw - 90px));
+  max-height: calc(100vh - 90px);
+  display: flex;
+  flex-direction: column;
+  border-color: var(--ink-3);
+}
+.head {
+  display: flex;
+  gap: 8px;
+  padding: 8px 12px;
+  border-bottom: 1px solid var(--hairline);
+}
+.head .field {
+  flex: 1;
+}
+.scroll {
+  overflow: auto;
+  padding: 4px 12px 12px;
+}
+h3 {
+  margin: 8px 0 2px;
+  color: var(--ink-2);
+  font-size: 12px;
+  font-weight: 400;
+}
+.line {
+  display: flex;
+  align-items: baseline;
+  gap: 12px;
+  padding: 1px 6px;
+}
+.line:hover {
+  background: var(--selection);
+}
+.here .name {
+  font-weight: 500;
+}
+.here {
+  box-shadow: inset 2px 0 0 var(--ink);
+}
+.name {
+  flex: 1;
+  min-width: 0;
+  border: 0;
+  background: none;
+  padding: 2px 0;
+  text-align: left;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+.name .second {
+  font-weight: 400;
+  font-size: 12px;
+  margin-left: 6px;
+}
+.line .field {
+  flex: 1;
+}
+p {
+  margin: 0;
+  padding: 1px 6px;
+}
+</style>
