@@ -68,7 +68,7 @@ def test_the_document_says_of_every_operation_how_it_goes_well_and_badly(applica
             for each in problems.values():
                 assert list(each["content"]) == ["application/problem+json"], where
                 assert each["content"]["application/problem+json"]["schema"] == {"$ref": "#/components/schemas/Problem"}
-            if method in ("post", "put", "patch") and not path.endswith(("/run", "/stop")):
+            if method in ("post", "put", "patch") and not path.endswith(("/run", "/stop", "/restore")):
                 assert operation.get("requestBody"), where
 
 

@@ -6,7 +6,7 @@ from typing import Any
 from sqlalchemy import func, insert, literal, select
 from sqlalchemy.orm import Session
 
-from proteron.records.kept import Kind, free_name, get_kept
+from proteron.records.kept import Kind, Record, free_name, get_kept, tell
 from proteron.records.models import (
     AnomalyFlag,
     Base,
@@ -32,7 +32,12 @@ def copy_kept(session: Session, kind: Kind, record_id: int, name: str | None, in
 
     An experiment shares what its cells found with the copy; it goes only where its dataset is.
     """
-    record = get_kept(session, kind, record_id)
+    made = _copied(session, get_kept(session, kind, record_id), name, into)
+    tell(session, made)
+    return made
+
+
+def _copied(session: Session, record: Record, name: str | None, into: int | None) -> Any:
     wanted = (name or f"{record.name[:190]} copy").strip()
     if isinstance(record, Project):
         return _copy_project(session, record, free_name(session, Project(id=0, name=wanted), wanted))

@@ -104,7 +104,7 @@ def rename(session: Session, kind: Kind, record_id: int, name: str, known: int |
         raise ConflictError(f"There is a {_ONE[kind]} “{name.strip()}” already.", field="name")
     record.name = name.strip()
     record.change("name")
-    _tell(session, record)
+    tell(session, record)
     return record
 
 
@@ -147,7 +147,7 @@ def delete_kept(session: Session, kind: Kind, record_id: int, known: int | None 
             last = select(Dataset.id).where(Dataset.project_id == project_id, Dataset.deleted.is_(None))
             other = session.scalar(last.order_by(Dataset.version.desc()).limit(1))
         choose(project, {name: other})
-    _tell(session, record)
+    tell(session, record)
     return record
 
 
@@ -160,7 +160,7 @@ def restore(session: Session, kind: Kind, record_id: int) -> Record:
     project = session.get_one(Project, project_of(record), with_for_update=True)
     choose(project, dict.fromkeys(record.chosen, record.id))
     record.chosen = []
-    _tell(session, record)
+    tell(session, record)
     return record
 
 
@@ -230,6 +230,7 @@ def purge(session: Session, now: datetime | None = None) -> int:
     return gone
 
 
-def _tell(session: Session, record: Record) -> None:
+def tell(session: Session, record: Record) -> None:
+    """Tell listeners of its project that what is kept there has changed."""
     session.flush()
     notify(session, {"project": project_of(record), "kept": True})

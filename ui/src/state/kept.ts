@@ -31,10 +31,12 @@ const address = (each: Named, rest = '') => `/api/v1/${each.kind}/{${FIELD[each.
 export function useKept() {
   const store = useProject()
 
-  async function done(asked: Promise<unknown>): Promise<Shapes['KeptView'] | undefined> {
+  async function done(asked: Promise<unknown>, gone = false): Promise<Shapes['KeptView'] | undefined> {
     const found = await attempt(() =>
       unwrap(asked as Promise<{ data?: Shapes['KeptView']; response: Response }>),
     )
+    if (found && gone) undoable.value = found
+    else if (found?.kind === undoable.value?.kind && found?.id === undoable.value?.id) undoable.value = null
     await Promise.all([store.reload(), store.loadList()])
     store.keptChanges++
     return found
@@ -48,18 +50,10 @@ export function useKept() {
     )
   const copy = (each: Named) =>
     done(client.POST(address(each, '/copy'), { params: { path: path(each) }, body: {} } as never))
-  async function remove(each: Named) {
-    const gone = await done(
-      client.DELETE(address(each), { params: { path: path(each), header: seen(each) } } as never),
-    )
-    if (gone) undoable.value = gone
-    return gone
-  }
-  async function restore(each: Named) {
-    const back = await done(client.POST(address(each, '/restore'), { params: { path: path(each) } } as never))
-    if (back && undoable.value?.kind === each.kind && undoable.value.id === each.id) undoable.value = null
-    return back
-  }
+  const remove = (each: Named) =>
+    done(client.DELETE(address(each), { params: { path: path(each), header: seen(each) } } as never), true)
+  const restore = (each: Named) =>
+    done(client.POST(address(each, '/restore'), { params: { path: path(each) } } as never))
   const undo = () => undoable.value && restore(undoable.value as Named)
   return { rename, copy, remove, restore, undo }
 }

@@ -162,6 +162,11 @@ export const useProject = defineStore('project', () => {
         progress?: { share: number; about: string }
         intake?: string
         share?: number
+        kept?: boolean
+      }
+      if (event.kept) {
+        keptChanges.value++
+        void fetched(loadList)
       }
       if (event.intake) {
         intake.value = { stage: event.intake, share: event.share ?? 0 }

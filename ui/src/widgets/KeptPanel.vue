@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, onMounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { client, fetched, unwrap, type Shapes } from '../api/client'
+import { attempt, client, fetched, unwrap, type Shapes } from '../api/client'
 import { useKept, type Kind, type Named } from '../state/kept'
 import { useProject } from '../state/project'
 
@@ -73,7 +73,7 @@ const lines = computed<{ title: string; kind: Kind; lines: Line[] }[]>(() => {
         kind: 'datasets',
         about: `version ${each.version}, ${each.done}`,
         here: each.id === store.choices.dataset_id,
-        stand: () => store.choose({ dataset_id: each.id }),
+        stand: () => stand({ dataset_id: each.id }),
       })),
     },
     {
@@ -87,7 +87,7 @@ const lines = computed<{ title: string; kind: Kind; lines: Line[] }[]>(() => {
           kind: 'experiments',
           about: `${room}, ${each.done} of ${each.cells} cells, data version ${version}, ${each.state}`,
           here: each.id === store.choices[choice],
-          stand: () => store.choose({ [choice]: each.id }),
+          stand: () => stand({ [choice]: each.id }),
         }
       }),
     },
@@ -98,7 +98,7 @@ const lines = computed<{ title: string; kind: Kind; lines: Line[] }[]>(() => {
         ...each,
         kind: 'chains',
         about: `${each.stages.length} stages`,
-        stand: () => store.choose({ chain: each.stages }),
+        stand: () => stand({ chain: each.stages }),
       })),
     },
     {
@@ -108,7 +108,7 @@ const lines = computed<{ title: string; kind: Kind; lines: Line[] }[]>(() => {
         ...each,
         kind: 'plans',
         about: each.text,
-        stand: () => store.choose({ plan: each.plan }),
+        stand: () => stand({ plan: each.plan }),
       })),
     },
   ]
@@ -121,6 +121,7 @@ const gone = computed(() => [...deleted.value, ...store.deleted])
 const until = (iso: string | null) =>
   iso ? new Date(iso).toLocaleString(undefined, { dateStyle: 'short', timeStyle: 'short' }) : ''
 
+const stand = (changes: Parameters<typeof store.choose>[0]) => attempt(() => store.choose(changes))
 async function write(each: Line, event: Event) {
   const name = (event.target as HTMLInputElement).value.trim()
   if (edited.value !== keyOf(each)) return

@@ -60,7 +60,9 @@ const stamp = (iso: string) =>
             <td class="number" :title="each.hash">{{ each.hash.slice(0, 8) }}</td>
             <td>
               <template v-if="each.id !== store.dataset?.id">
-                <button class="button" @click="store.choose({ dataset_id: each.id })">Stand on it</button>
+                <button class="button" @click="attempt(() => store.choose({ dataset_id: each.id }))">
+                  Stand on it
+                </button>
                 <button class="button" @click="compare(each.id)">Compare</button>
               </template>
               <span v-else class="second">in use</span>
