@@ -108,8 +108,8 @@ def test_a_spread_that_grows_is_evened_out_by_what_the_values_allow(
     grows = SpreadByLevel(np.zeros(0), np.zeros(0), slope, "It grows.", True)
     assert stages(values, level_spread=grows)[0] == stage
     with_uneven = stages(values, level_spread=grows, even_spread=YES)
-    assert {"kind": "period_spread", "each": "year"} not in with_uneven, "one cure is enough"
-    assert stages(values, even_spread=YES) == [{"kind": "period_spread", "each": "year"}]
+    assert {"kind": "period_spread", "period": "year"} not in with_uneven, "one cure is enough"
+    assert stages(values, even_spread=YES) == [{"kind": "period_spread", "period": "year"}]
 
 
 def test_spread_by_level_needs_a_level_that_moves_and_a_slope_beyond_doubt() -> None:

@@ -118,6 +118,18 @@ def test_growth_walks_exactly_also_over_gaps(rng: np.random.Generator) -> None:
     assert "above zero" in pt.forecaster("random_walk_process").fit(panel_of(values - 50)).summary
 
 
+@pytest.mark.parametrize("reverting", [False, True])
+def test_paths_of_growth_go_together_only_where_asked(reverting: bool, rng: np.random.Generator) -> None:
+    shared = rng.normal(size=400)
+    series = {key: np.exp((0.02 * shared + 0.004 * rng.normal(size=400)).cumsum()) for key in "ab"}
+    panel = pt.Panel.from_arrays(series, "2024-01-01", "1 day")
+    for jointly in (False, True):
+        fitted = pt.forecaster("random_walk_process", reverting=reverting, jointly=jointly).fit(panel, horizon=3)
+        paths = fitted.contender.forecaster.simulate(fitted.state, panel, 400, 3, 2000, seed=4)
+        together = np.corrcoef(np.log(paths[:, 0, 2]), np.log(paths[:, 1, 2]))[0, 1]
+        assert together > 0.9 if jointly else abs(together) < 0.1
+
+
 def test_a_walk_that_is_drawn_back_finds_its_level() -> None:
     found = []
     for seed in range(20):

@@ -36,7 +36,7 @@ EVERY_STAGE: list[Stage] = [
     flatten.LoessSeasons(), flatten.LoessSeasons(periods=(24,), season_window=7, take="seasons only", robust=False),
     flatten.OccasionEffects(before=3, after=5), SeasonalDifference(period=1), SeasonalDifference(period=24),
     flatten.FractionalDifference(), flatten.Returns(), flatten.Returns(form="percent"),
-    ZScore(), flatten.MinMax(), flatten.RobustScale(), flatten.PeriodSpread(each="week"), flatten.PeriodSpread(),
+    ZScore(), flatten.MinMax(), flatten.RobustScale(), flatten.PeriodSpread(period="week"), flatten.PeriodSpread(),
     flatten.LocalScale(), flatten.LocalScale(window=30, reach=7),
 ]  # fmt: skip
 

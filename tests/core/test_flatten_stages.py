@@ -235,6 +235,14 @@ def test_each_year_is_divided_by_its_own_spread(rng: np.random.Generator) -> Non
     assert figure.labels == ("2010", "2011")
 
 
+def test_the_stretch_of_a_spread_is_its_period_also_in_files_that_call_it_each() -> None:
+    old = flatten.PeriodSpread.model_validate({"kind": "period_spread", "each": "week", "least": 9})
+    assert (old.period, old.least) == ("week", 9)
+    assert "each" not in old.document()
+    with pytest.raises(ValueError, match="each"):
+        flatten.PeriodSpread.model_validate({"each": "week", "period": "month"})
+
+
 def test_instance_normalisation_forgets_a_shift(rng: np.random.Generator) -> None:
     values = rng.normal(size=600)
     values[300:] = 1000 + 50 * rng.normal(size=300)

@@ -69,6 +69,10 @@ def test_early_stopping_keeps_the_best_weights_of_the_last_part(hourly: Panel) -
     facts = model.fit(hourly, until=900, horizon=2).state.facts
     losses = facts["validation_loss"]
     assert facts["kept_epoch"] == int(np.argmin(losses))
+    fitted = model.fit(hourly, until=900, horizon=2)
+    kept = model.forecaster.training(fitted.state).kept_epoch
+    assert kept == int(np.argmin(losses)) + 1  # counted from 1, as in words
+    assert f"epoch {kept} of {len(losses)} kept" in str(fitted.summary)
     assert len(losses) <= 60
     assert len(losses) == 60 or len(losses) - 1 - facts["kept_epoch"] == 3
     table = model.forecaster.resolved_plan(hourly.cut_at(900), 2).cut(hourly.cut_at(900))

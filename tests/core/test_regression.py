@@ -133,6 +133,17 @@ def test_terms_are_read_coded_and_refused() -> None:
         assert said in pt.forecaster("regression", formula=text).fit(panel).summary["a"]
 
 
+def test_crossed_columns_come_with_each_of_them_alone() -> None:
+    shown = lambda text: [" * ".join(factor.name for factor in term) for term in read_terms(text)]  # noqa: E731
+    assert shown("a * b") == ["a * b"]
+    assert shown("a ** b + time") == ["a", "b", "a * b", "time"]
+    assert shown("a ** b ** c") == ["a", "b", "c", "a * b", "a * c", "b * c", "a * b * c"]
+    assert shown("a ** b * c") == ["a", "b * c", "a * b * c"]
+    for text in ("a ** b + a", "a ** ", " ** ".join("abcdefg")):
+        with pytest.raises(pt.SettingsError):
+            read_terms(text)
+
+
 def test_forecasts_use_what_is_known_ahead(rng: np.random.Generator) -> None:
     plan = rng.normal(size=130)
     y = 4 + 3 * plan[:100] - 0.5 * plan[:100] ** 2 + 0.2 * rng.normal(size=100)

@@ -8,7 +8,7 @@ import proteron as pt
 from proteron.core.forecasters.forecaster import Work
 from proteron.core.forecasters.noise import Noise
 from proteron.core.forecasters.smoothing import Form, admissible_forms, choose_form, fit_form
-from proteron.core.forecasters.smoothing.fit import run
+from proteron.core.forecasters.smoothing.fit import aimed_error, run
 from proteron.core.forecasters.smoothing.forecaster import Smoothing
 from proteron.core.forecasters.smoothing.kernels import smooth
 from proteron.core.forecasters.smoothing.likelihood import fold_back, likelihood, sensitivities, smooth_back, unfold
@@ -271,3 +271,61 @@ def test_textbook_weights_are_taken_and_told_beside_those_of_the_state_space() -
     assert fitted.means(panel, np.arange(1, 72), 1)[0][0, :, 0] == pytest.approx(means[1:], rel=1e-9)
     with pytest.raises(pt.SettingsError, match="need a level weight"):
         pt.forecaster("smoothing", trend_weight=0.2, weights_as="textbook")
+
+
+AIMS = {
+    "squared": lambda gaps, values: np.sqrt(np.mean(gaps**2)),
+    "absolute": lambda gaps, values: np.mean(np.abs(gaps)),
+    "percentage": lambda gaps, values: 100 * np.mean(np.abs(gaps / values)),
+}
+
+
+@pytest.mark.parametrize("aim", AIMS)
+def test_weights_are_the_best_by_the_error_that_is_aimed_at(aim: str, rng: np.random.Generator) -> None:
+    """Against a fine grid of the one weight there is, from a stated start."""
+    values = 80 + 0.4 * rng.normal(size=160).cumsum() + rng.standard_t(2, size=160)
+    panel = pt.Panel.from_arrays({"a": values}, "2024-01-01", "1 day")
+    settings = {"trend": "none", "season": "none", "error": "additive", "starts": "stated", "start_level": 80.0}
+    fitted = pt.forecaster("smoothing", aim=aim, **settings).fit(panel)
+    found = fitted.parameters["level_weight"]
+
+    def error(weight: float) -> float:
+        level, gaps = 80.0, []
+        for value in values:
+            gaps.append(value - level)
+            level += weight * (value - level)
+        return float(AIMS[aim](np.array(gaps), values))
+
+    grid = np.linspace(0.001, 0.999, 2000)
+    assert error(found) <= min(map(error, grid)) * (1 + 1e-6)
+    assert error(found) < error(pt.forecaster("smoothing", **settings).fit(panel).parameters["level_weight"]) + 1e-9
+    assert not np.isfinite(fitted.standard_errors.get("level_weight", np.nan))  # theory is of the likelihood
+    (picture,) = fitted.contender.forecaster.pictures(fitted.state, panel, "a")
+    lowest = picture.curves[0]
+    assert lowest.y.min() == pytest.approx(error(lowest.x[lowest.y.argmin()]))
+    assert picture.title.startswith({"squared": "Root", "absolute": "Mean abs", "percentage": "Mean absolute per"}[aim])
+
+
+def test_every_form_is_moved_to_the_error_that_is_aimed_at_within_its_bounds() -> None:
+    values = np.array(AIRLINE)
+    for form in ("additive", "multiplicative"):
+        for damped in (False, True):
+            settings = {"error": form, "trend": "additive", "season": "multiplicative", "damped": damped}
+            panel = pt.Panel.from_arrays({"a": values}, "1949-01", "1 month")
+            errors = {}
+            for aim in ("likelihood", "absolute"):
+                fitted = pt.forecaster("smoothing", aim=aim, **settings).fit(panel)
+                errors[aim] = aimed_error(values - np.asarray(fitted.fitted_values), values, "absolute")
+                weights = fitted.parameters
+                assert 0 <= weights["trend_weight"] <= weights["level_weight"] < 1
+                assert 0 <= weights["season_weight"] <= 1 - weights["level_weight"]
+            assert errors["absolute"] < errors["likelihood"]
+
+
+def test_gaps_and_zeros_take_no_part_in_the_error_that_is_aimed_at() -> None:
+    gaps, values = np.array([1.0, np.nan, -2.0, 4.0]), np.array([2.0, 5.0, -4.0, 0.0])
+    assert aimed_error(gaps, values, "percentage") == 50.0
+    assert aimed_error(gaps, values, "absolute") == pytest.approx(7 / 3)
+    assert aimed_error(gaps, values, "squared") == pytest.approx(np.sqrt(7))
+    assert np.isnan(aimed_error(gaps[1:2], values[1:2], "squared"))
+    assert np.isnan(aimed_error(gaps[3:], values[3:], "percentage"))

@@ -4,6 +4,7 @@ from typing import Any
 
 from flask_openapi3 import APIBlueprint, OpenAPI
 
+from proteron.api.glossary import explain
 from proteron.core.intake import EXPORTS
 
 _PROBLEM = {"$ref": "#/components/schemas/Problem"}
@@ -64,12 +65,64 @@ def make_true(document: dict[str, Any]) -> None:
                 responses["200"] = {"description": "The file" if "events" not in path else "Events", "content": kinds}
             room = operation["operationId"].partition("_")[0]
             operation["tags"] = [room if room in ROOMS else "server"]
+    _shape(document["components"]["schemas"])
+    _explain(document)
     upload = document["paths"]["/api/v1/uploads"]["post"]
     upload["requestBody"] = {
         "description": "The file itself.", "required": True,
         "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}},
     }  # fmt: skip
     document["tags"] = [{"name": name, "description": text} for name, text in ROOMS.items()]
+
+
+# Free-form objects whose shape is known all the same: settings are checked where they are used, in words, and models
+# with two dozen schemas in every body would cost each start a second.
+_STAGE, _PLAN = ("Choices", "chain"), ("Choices", "plan")
+_KNOWN: dict[str, tuple[str, str]] = {
+    "chain": _STAGE, "stages": _STAGE, "stage": _STAGE, "plan": _PLAN, "design": ("NewExperiment", "folds"),
+}  # fmt: skip
+_WHOLE = {("Project", "choices"): "Choices", ("ContenderView", "document"): "ContenderEntry"}
+
+
+def _shape(schemas: dict[str, Any]) -> None:
+    """Put what is known of free-form objects in their places."""
+
+    def core_of(place: tuple[str, str]) -> dict[str, Any]:
+        found = schemas[place[0]]["properties"][place[1]]
+        found = next((each for each in found.get("anyOf", ()) if each.get("type") != "null"), found)
+        found = found.get("items", found)
+        return {name: each for name, each in found.items() if name in ("oneOf", "discriminator", "$ref", "allOf")}
+
+    for shape, schema in schemas.items():
+        for name, each in schema.get("properties", {}).items():
+            whole = _WHOLE.get((shape, name))
+            known = {"$ref": f"#/components/schemas/{whole}"} if whole else None
+            if known is None and name in _KNOWN and shape != "Catalogue":
+                known = core_of(_KNOWN[name])
+            for place in _free_in(each) if known else ():
+                del place["type"], place["additionalProperties"]
+                place.update(known or {})
+
+
+def _free_in(schema: dict[str, Any]) -> list[dict[str, Any]]:
+    """The objects of any form in a property: itself, its alternatives, the items of its lists."""
+    if schema.get("type") == "object" and schema.get("additionalProperties") is True:
+        return [schema]
+    inner = [*schema.get("anyOf", ()), *([schema["items"]] if isinstance(schema.get("items"), dict) else [])]
+    return [free for each in inner for free in _free_in(each)]
+
+
+def _explain(document: dict[str, Any]) -> None:
+    """Say of every property and parameter what it means, where its own shape does not."""
+    for shape, schema in document["components"]["schemas"].items():
+        for name, each in schema.get("properties", {}).items():
+            explain(shape, name, each)
+    for operations in document["paths"].values():
+        for operation in operations.values():
+            for parameter in operation.get("parameters", ()):
+                said = explain("", parameter["name"], parameter["schema"])
+                if said is not None:
+                    parameter.setdefault("description", said)
 
 
 def _schema_of(kind: str) -> dict[str, Any]:

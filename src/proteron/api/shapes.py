@@ -416,6 +416,14 @@ class Grid(BaseModel):
     seasons: list[float]
 
 
+class DatasetColumn(BaseModel):
+    """A covariate: what it is called, when it is known, and what its codes stand for."""
+
+    name: str
+    role: str
+    labels: list[str] = Field(description="Texts that its numbers stand for; empty: numbers are numbers.")
+
+
 class DatasetView(BaseModel):
     id: int
     name: str
@@ -423,7 +431,7 @@ class DatasetView(BaseModel):
     hash: str
     unit: str
     grid: Grid
-    columns: list[Document]
+    columns: list[DatasetColumn]
     account: Document
     parent_id: int | None
     masks: list[MaskView]

@@ -19,7 +19,7 @@ from proteron.services.anomalies import scan_of
 from proteron.services.experiments import create, start
 
 DEMO_PROJECT = "Port Ellery inflow"
-_CHAIN = (Log(), LoessSeasons(periods=(24, 168)), PeriodSpread(each="quarter"))
+_CHAIN = (Log(), LoessSeasons(periods=(24, 168)), PeriodSpread(period="quarter"))
 _PLAN = {
     "lags": [*range(1, 26), 48, 72, 96, 120, 144, 167, 168, 169],
     "rolling": [

@@ -1296,6 +1296,7 @@ export interface components {
         Additive: {
             /**
              * Ceiling
+             * @description What a growth that is bounded cannot exceed, in the unit of the data.
              * @default null
              */
             ceiling: number | null;
@@ -1313,6 +1314,7 @@ export interface components {
             fading: number | null;
             /**
              * Floor
+             * @description What it cannot fall below, in the unit of the data.
              * @default null
              */
             floor: number | null;
@@ -1329,7 +1331,7 @@ export interface components {
              */
             keep: number | null;
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "additive";
@@ -1341,6 +1343,7 @@ export interface components {
             knots: number;
             /**
              * Occasions
+             * @description Whether named dates have an effect of their own.
              * @default true
              */
             occasions: boolean;
@@ -1364,6 +1367,7 @@ export interface components {
             robust: boolean;
             /**
              * Season
+             * @description Season, in steps or by its way.
              * @default additive
              * @enum {string}
              */
@@ -1386,6 +1390,7 @@ export interface components {
         Arima: {
             /**
              * Choose by
+             * @description By which criterion.
              * @default aicc
              * @enum {string}
              */
@@ -1409,12 +1414,13 @@ export interface components {
              */
             enforced: boolean;
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "arima";
             /**
              * Largest orders
+             * @description Highest orders that are tried.
              * @default 5
              */
             largest: number;
@@ -1436,6 +1442,7 @@ export interface components {
             period: number | null;
             /**
              * Search
+             * @description Whether orders are tried one after the other or all.
              * @default stepwise
              * @enum {string}
              */
@@ -1462,11 +1469,20 @@ export interface components {
          * @description How many scored points stand behind a number, and how many folds and series they are from.
          */
         BehindView: {
-            /** Folds */
+            /**
+             * Folds
+             * @description Folds behind the number.
+             */
             folds: number;
-            /** Points */
+            /**
+             * Points
+             * @description Number of points.
+             */
             points: number;
-            /** Series */
+            /**
+             * Series
+             * @description Number of the series, from 0; or the series themselves, or how many.
+             */
             series: number;
         };
         /**
@@ -1474,15 +1490,20 @@ export interface components {
          * @description Rows whose cell lies between two bounds; missing cells never do.
          */
         Between: {
-            /** Column */
+            /**
+             * Column
+             * @description A column's name.
+             */
             column: string;
             /**
              * High
+             * @description The upper end.
              * @default null
              */
             high: number | null;
             /**
              * Low
+             * @description The lower end.
              * @default null
              */
             low: number | null;
@@ -1492,7 +1513,10 @@ export interface components {
          * @description An entrant: errors by metric, skill over the baseline with its interval, and why anything is missing.
          */
         BoardRowView: {
-            /** Baseline */
+            /**
+             * Baseline
+             * @description Whether skill is told against it; of an experiment, the name of that contender.
+             */
             baseline: boolean;
             /**
              * Behind
@@ -1501,69 +1525,135 @@ export interface components {
             behind: {
                 [key: string]: components["schemas"]["BehindView"];
             };
-            /** Best In */
+            /**
+             * Best In
+             * @description In how many series it has the highest skill.
+             */
             best_in: number;
-            /** Cells */
+            /**
+             * Cells
+             * @description How many cells there are: contender × fold × series.
+             */
             cells: number;
-            /** Contender */
+            /**
+             * Contender
+             * @description The contender's name.
+             */
             contender: string;
-            /** Coverage */
+            /**
+             * Coverage
+             * @description Share of points inside the 95 % range. 0 … 1.
+             */
             coverage: number | null;
             /**
              * Cpu Seconds
              * @description Of the processor's time.
              */
             cpu_seconds: number;
-            /** Errors */
+            /**
+             * Errors
+             * @description Errors by metric; of an outlook, where its ranges come from.
+             */
             errors: {
                 [key: string]: number | null;
             };
-            /** Failed */
+            /**
+             * Failed
+             * @description How many failed.
+             */
             failed: number;
-            /** Family */
+            /**
+             * Family
+             * @description The family of its forecaster.
+             */
             family: string;
-            /** Flat Rmse */
+            /**
+             * Flat Rmse
+             * @description Root mean squared error in flat units; null: no chain.
+             */
             flat_rmse: number | null;
-            /** Reasons */
+            /**
+             * Reasons
+             * @description Why, in sentences.
+             */
             reasons: components["schemas"]["ReasonView"][];
             /**
              * Seconds
              * @description That passed while its cells were computed.
              */
             seconds: number;
-            /** Skill */
+            /**
+             * Skill
+             * @description 1 − error over the baseline's error, over points both have. At most 1.
+             */
             skill: number | null;
-            /** Skill By Fold */
+            /**
+             * Skill By Fold
+             * @description Skill by fold. At most 1.
+             */
             skill_by_fold: (number | null)[];
-            /** Skill By Series */
+            /**
+             * Skill By Series
+             * @description Skill by series. At most 1.
+             */
             skill_by_series: (number | null)[];
-            /** Skill By Step */
+            /**
+             * Skill By Step
+             * @description Skill by step ahead. At most 1.
+             */
             skill_by_step: (number | null)[];
-            /** Skill High */
+            /**
+             * Skill High
+             * @description Upper end of the skill's 95 % interval. At most 1.
+             */
             skill_high: number | null;
-            /** Skill Low */
+            /**
+             * Skill Low
+             * @description Lower end of the skill's 95 % interval. At most 1.
+             */
             skill_low: number | null;
         };
         /** BoardView */
         BoardView: {
-            /** Cells */
+            /**
+             * Cells
+             * @description How many cells there are: contender × fold × series.
+             */
             cells: number;
-            /** Done */
+            /**
+             * Done
+             * @description How many are done.
+             */
             done: number;
-            /** Failed */
+            /**
+             * Failed
+             * @description How many failed.
+             */
             failed: number;
-            /** Metrics */
+            /**
+             * Metrics
+             * @description Error measures by name.
+             */
             metrics: components["schemas"]["MetricView"][];
             /**
              * Notes
              * @description What errors leave out, in sentences.
              */
             notes: string[];
-            /** Rows */
+            /**
+             * Rows
+             * @description Rows.
+             */
             rows: components["schemas"]["BoardRowView"][];
-            /** Skill Metric */
+            /**
+             * Skill Metric
+             * @description The metric that skill is told by.
+             */
             skill_metric: string;
-            /** State */
+            /**
+             * State
+             * @description How it stands: queued, running, done, failed or stopped; of a room empty, current or outdated.
+             */
             state: string;
         };
         /**
@@ -1582,7 +1672,7 @@ export interface components {
              */
             exponent: number | ("likelihood" | "guerrero");
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "box_cox";
@@ -1620,13 +1710,13 @@ export interface components {
             at: number;
             /**
              * Chain
+             * @description Stages of the chain, in order.
              * @default []
              */
-            chain: {
-                [key: string]: unknown;
-            }[];
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
             /**
              * Until
+             * @description How many grid positions count as known; empty: all.
              * @default null
              */
             until: number | null;
@@ -1651,17 +1741,22 @@ export interface components {
             anchor: string | null;
             /**
              * Partial first and last buckets
+             * @description What happens to first and last buckets covered in part; or the edges of a histogram.
              * @default drop
              * @enum {string}
              */
             edges: "drop" | "keep";
             /**
              * An empty bucket is
+             * @description What a bucket without an event is.
              * @default zero
              * @enum {string}
              */
             empty: "zero" | "missing";
-            /** Per key */
+            /**
+             * Per key
+             * @description The same by key.
+             */
             empty_of?: {
                 [key: string]: "zero" | "missing";
             };
@@ -1679,24 +1774,29 @@ export interface components {
         CalendarCycle: {
             /**
              * Field
+             * @description The setting or column it is about.
              * @enum {string}
              */
             field: "minute_of_day" | "hour_of_day" | "hour_of_week" | "weekday" | "day_of_month" | "day_of_year" | "week_of_year" | "month" | "quarter";
             /**
              * Form
+             * @description How it acts: added, multiplied, or by its own ways.
              * @default cycle
              * @enum {string}
              */
             form: "cycle" | "number" | "one_hot";
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "calendar";
         };
         /** CalendarView */
         CalendarView: {
-            /** Occasions */
+            /**
+             * Occasions
+             * @description Named dates and spans.
+             */
             occasions: components["schemas"]["OccasionSpan"][];
         };
         /**
@@ -1704,29 +1804,50 @@ export interface components {
          * @description Everything with settings: JSON schemas by kind.
          */
         Catalogue: {
-            /** Default Metrics */
+            /**
+             * Default Metrics
+             * @description Error measures where none are named.
+             */
             default_metrics: string[];
-            /** Folds */
+            /**
+             * Folds
+             * @description Folds: what is learned from and what is scored.
+             */
             folds: {
                 [key: string]: unknown;
             };
-            /** Forecasters */
+            /**
+             * Forecasters
+             * @description Settings of every forecaster, as JSON schemas.
+             */
             forecasters: {
                 [key: string]: {
                     [key: string]: unknown;
                 };
             };
-            /** Metrics */
+            /**
+             * Metrics
+             * @description Error measures by name.
+             */
             metrics: {
                 [key: string]: string;
             };
-            /** Plan */
+            /**
+             * Plan
+             * @description The plan of windows.
+             */
             plan: {
                 [key: string]: unknown;
             };
-            /** Roles */
+            /**
+             * Roles
+             * @description What columns can be.
+             */
             roles: string[];
-            /** Stages */
+            /**
+             * Stages
+             * @description Stages in order, or what there are of them.
+             */
             stages: {
                 [key: string]: {
                     [key: string]: unknown;
@@ -1735,9 +1856,15 @@ export interface components {
         };
         /** ChainsView */
         ChainsView: {
-            /** Presets */
+            /**
+             * Presets
+             * @description What to begin with, each with its reason.
+             */
             presets: components["schemas"]["PresetView"][];
-            /** Saved */
+            /**
+             * Saved
+             * @description What was saved by name.
+             */
             saved: components["schemas"]["SavedChain"][];
         };
         /**
@@ -1749,12 +1876,13 @@ export interface components {
         Change: {
             /**
              * Form
+             * @description How it acts: added, multiplied, or by its own ways.
              * @default difference
              * @enum {string}
              */
             form: "difference" | "ratio" | "log";
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "change";
@@ -1776,13 +1904,25 @@ export interface components {
          * @description One property that residuals should have, and what the test of it says.
          */
         CheckView: {
-            /** Holds */
+            /**
+             * Holds
+             * @description Whether it holds.
+             */
             holds: boolean;
-            /** P Value */
+            /**
+             * P Value
+             * @description p-value of the test. 0 … 1.
+             */
             p_value: number | null;
-            /** Verdict */
+            /**
+             * Verdict
+             * @description What follows, in words; of a flag, what the user says of it.
+             */
             verdict: string;
-            /** What */
+            /**
+             * What
+             * @description What is checked.
+             */
             what: string;
         };
         /**
@@ -1792,28 +1932,36 @@ export interface components {
         Choices: {
             /**
              * Chain
+             * @description Stages of the chain, in order.
              * @default null
              */
             chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[] | null;
             /**
              * Dataset Id
+             * @description The number of the version of the data.
              * @default null
              */
             dataset_id: number | null;
             /**
              * Experiment Id
+             * @description The experiment's number.
              * @default null
              */
             experiment_id: number | null;
             /**
              * Outlook Id
+             * @description The outlook's number.
              * @default null
              */
             outlook_id: number | null;
-            /** @default null */
+            /**
+             * @description The plan of windows.
+             * @default null
+             */
             plan: components["schemas"]["WindowPlan"] | null;
             /**
              * Scan Id
+             * @description The scan that Anomalies shows.
              * @default null
              */
             scan_id: number | null;
@@ -1828,12 +1976,13 @@ export interface components {
         ClassicalSeason: {
             /**
              * Form
+             * @description How it acts: added, multiplied, or by its own ways.
              * @default additive
              * @enum {string}
              */
             form: "additive" | "multiplicative";
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "classical_season";
@@ -1863,6 +2012,7 @@ export interface components {
         Coarser: {
             /**
              * Aggregate
+             * @description How several values become one.
              * @default sum
              * @enum {string}
              */
@@ -1885,17 +2035,35 @@ export interface components {
          * @description One learned number with its doubt: standard error, t, p, inflation of its variance; null where undefined.
          */
         CoefficientView: {
-            /** Error */
+            /**
+             * Error
+             * @description Its standard error.
+             */
             error: number | null;
-            /** Estimate */
+            /**
+             * Estimate
+             * @description The estimate.
+             */
             estimate: number | null;
-            /** Inflation */
+            /**
+             * Inflation
+             * @description Variance inflation: how much of it the others explain; at least 1.
+             */
             inflation: number | null;
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** P */
+            /**
+             * P
+             * @description p-value. 0 … 1.
+             */
             p: number | null;
-            /** T */
+            /**
+             * T
+             * @description Estimate over its standard error.
+             */
             t: number | null;
         };
         /**
@@ -1903,87 +2071,156 @@ export interface components {
          * @description One column: its distribution, missing share, link with the target, and the column most like it.
          */
         ColumnFactView: {
-            /** Correlation */
+            /**
+             * Correlation
+             * @description Correlation. −1 … 1.
+             */
             correlation: number | null;
-            /** Counts */
+            /**
+             * Counts
+             * @description How many fall into each.
+             */
             counts: number[];
-            /** High */
+            /**
+             * High
+             * @description The upper end.
+             */
             high: number | null;
-            /** Information */
+            /**
+             * Information
+             * @description Mutual information with the target, in nats.
+             */
             information: number | null;
-            /** Likeness */
+            /**
+             * Likeness
+             * @description Correlation with the column most like it. −1 … 1.
+             */
             likeness: number | null;
-            /** Low */
+            /**
+             * Low
+             * @description The lower end.
+             */
             low: number | null;
-            /** Missing */
+            /**
+             * Missing
+             * @description Number of missing points.
+             */
             missing: number;
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Nearest */
+            /**
+             * Nearest
+             * @description The column most like it.
+             */
             nearest: string | null;
         };
         /** ColumnFactsBody */
         ColumnFactsBody: {
             /**
              * Chain
+             * @description Stages of the chain, in order.
              * @default []
              */
-            chain: {
-                [key: string]: unknown;
-            }[];
-            /** Plan */
-            plan: {
-                [key: string]: unknown;
-            };
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+            /**
+             * Plan
+             * @description The plan of windows.
+             */
+            plan: components["schemas"]["WindowPlan"];
             /**
              * Series
+             * @description Number of the series, from 0; or the series themselves, or how many.
              * @default null
              */
             series: number | null;
             /**
              * Target
+             * @description Number of the target, from 0.
              * @default 0
              */
             target: number;
             /**
              * Until
+             * @description How many grid positions count as known; empty: all.
              * @default null
              */
             until: number | null;
         };
         /** ColumnFactsView */
         ColumnFactsView: {
-            /** Columns */
+            /**
+             * Columns
+             * @description Columns with their roles or facts.
+             */
             columns: components["schemas"]["ColumnFactView"][];
-            /** Looked At */
+            /**
+             * Looked At
+             * @description Number of rows that were looked at.
+             */
             looked_at: number;
-            /** Rows */
+            /**
+             * Rows
+             * @description Rows.
+             */
             rows: number;
-            /** Target */
+            /**
+             * Target
+             * @description Number of the target, from 0.
+             */
             target: string;
         };
         /** ColumnView */
         ColumnView: {
-            /** Category */
+            /**
+             * Category
+             * @description Whether its numbers are names of kinds.
+             */
             category: boolean;
-            /** Confidence */
+            /**
+             * Confidence
+             * @description How sure the guess is. 0 … 1.
+             */
             confidence: number;
-            /** Given */
+            /**
+             * Given
+             * @description Whether the role was chosen, not guessed.
+             */
             given: boolean;
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Reason */
+            /**
+             * Reason
+             * @description Why, in a sentence; null or empty: nothing to say.
+             */
             reason: string;
-            /** Role */
+            /**
+             * Role
+             * @description What the column is: time, key, target, observed, known_ahead, static or ignore.
+             */
             role: string;
-            /** Type */
+            /**
+             * Type
+             * @description What its cells hold: numbers, times or texts.
+             */
             type: string;
         };
         /** ColumnsView */
         ColumnsView: {
-            /** Links */
+            /**
+             * Links
+             * @description How columns go with the target, by lag.
+             */
             links: components["schemas"]["LinkView"][];
-            /** Others */
+            /**
+             * Others
+             * @description The other columns.
+             */
             others: string[];
         };
         /**
@@ -1991,24 +2228,37 @@ export interface components {
          * @description How a dataset differs from another: per series, and in sentences.
          */
         ComparisonView: {
-            /** Sentences */
+            /**
+             * Sentences
+             * @description What differs, in sentences.
+             */
             sentences: string[];
-            /** Series */
+            /**
+             * Series
+             * @description What differs, series by series.
+             */
             series: components["schemas"]["SeriesChangeView"][];
         };
         /** ConnectionList */
         ConnectionList: {
-            /** Connections */
+            /**
+             * Connections
+             * @description Connections that are configured.
+             */
             connections: components["schemas"]["ConnectionView"][];
         };
         /** ConnectionView */
         ConnectionView: {
             /**
              * Kind
+             * @description Which one it is.
              * @enum {string}
              */
             kind: "sql" | "http";
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
         };
         /**
@@ -2024,29 +2274,52 @@ export interface components {
             bias_adjust: boolean;
             /**
              * Chain
+             * @description Stages of the chain, in order.
              * @default []
              */
             chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["proteron__core__flatten__moving_average__MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
-            /** Forecaster */
+            /**
+             * Forecaster
+             * @description The forecaster, with its settings.
+             */
             forecaster: components["schemas"]["LastValue"] | components["schemas"]["SeasonalLastValue"] | components["schemas"]["Drift"] | components["schemas"]["Mean"] | components["schemas"]["SeasonalMean"] | components["schemas"]["proteron__core__forecasters__baselines__MovingAverage"] | components["schemas"]["Zero"] | components["schemas"]["TrendCurve"] | components["schemas"]["Smoothing"] | components["schemas"]["SmoothingAverage"] | components["schemas"]["Theta"] | components["schemas"]["SeveralSeasons"] | components["schemas"]["Intermittent"] | components["schemas"]["Arima"] | components["schemas"]["LocalLevel"] | components["schemas"]["LocalTrend"] | components["schemas"]["Structural"] | components["schemas"]["Additive"] | components["schemas"]["Regression"] | components["schemas"]["Garch"] | components["schemas"]["SwitchingRegimes"] | components["schemas"]["RandomWalkProcess"] | components["schemas"]["VectorAutoregression"] | components["schemas"]["Ridge"] | components["schemas"]["DenseNetwork"];
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
         };
         /** ContenderView */
         ContenderView: {
-            /** Chain */
+            /**
+             * Chain
+             * @description The chain in words.
+             */
             chain: string;
-            /** Document */
-            document: {
-                [key: string]: unknown;
-            };
-            /** Family */
+            /**
+             * Document
+             * @description The whole of it as plain data.
+             */
+            document: components["schemas"]["ContenderEntry"];
+            /**
+             * Family
+             * @description The family of its forecaster.
+             */
             family: string;
-            /** Label */
+            /**
+             * Label
+             * @description What it is called.
+             */
             label: string;
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Way */
+            /**
+             * Way
+             * @description How it goes ahead: its own way, direct, or fed back.
+             */
             way: string;
         };
         /** CopyBody */
@@ -2074,10 +2347,14 @@ export interface components {
              * @description 0 is the origin; positive only if known ahead.
              */
             at: number[];
-            /** Covariate */
+            /**
+             * Covariate
+             * @description A column's name.
+             */
             column: string;
             /**
              * Kind
+             * @description Which one it is.
              * @default covariate
              * @constant
              */
@@ -2093,7 +2370,7 @@ export interface components {
          */
         CurveTrend: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "curve_trend";
@@ -2111,6 +2388,7 @@ export interface components {
             robust: boolean;
             /**
              * Shape
+             * @description The form of the curve, or of the values.
              * @default quadratic
              * @enum {string}
              */
@@ -2124,20 +2402,25 @@ export interface components {
         };
         /** CycleLine */
         CycleLine: {
-            /** Label */
+            /**
+             * Label
+             * @description What it is called.
+             */
             label: string;
-            /** Values */
+            /**
+             * Values
+             * @description Values, in the unit they are told in.
+             */
             values: (number | null)[];
         };
         /** CyclesBody */
         CyclesBody: {
             /**
              * Chain
+             * @description Stages of the chain, in order.
              * @default []
              */
-            chain: {
-                [key: string]: unknown;
-            }[];
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
             /**
              * Period
              * @description Steps in a cycle; nothing: the shortest season.
@@ -2146,6 +2429,7 @@ export interface components {
             period: number | null;
             /**
              * Until
+             * @description How many grid positions count as known; empty: all.
              * @default null
              */
             until: number | null;
@@ -2155,74 +2439,178 @@ export interface components {
          * @description One line per cycle, laid over each other by phase; `cut` cycles before the first were left out.
          */
         CyclesView: {
-            /** Choices */
+            /**
+             * Choices
+             * @description Cycles that can be looked at.
+             */
             choices: {
                 [key: string]: number;
             };
-            /** Cut */
+            /**
+             * Cut
+             * @description How the cycle is cut.
+             */
             cut: number;
-            /** Lines */
+            /**
+             * Lines
+             * @description Lines to draw.
+             */
             lines: components["schemas"]["CycleLine"][];
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Period */
+            /**
+             * Period
+             * @description Length of a cycle in steps.
+             */
             period: number;
-            /** Phases */
+            /**
+             * Phases
+             * @description Steps of a cycle, from 0.
+             */
             phases: string[];
-            /** Slots */
+            /**
+             * Slots
+             * @description Means by slot of the calendar.
+             */
             slots: components["schemas"]["SlotBars"][];
         };
         /** DatasetBrief */
         DatasetBrief: {
-            /** Created */
+            /**
+             * Created
+             * @description When it was made, ISO 8601.
+             */
             created: string;
-            /** Done */
+            /**
+             * Done
+             * @description What made this version, in a few words.
+             */
             done: string;
-            /** Hash */
+            /**
+             * Hash
+             * @description SHA-256 of the content: the same data has the same one.
+             */
             hash: string;
-            /** Id */
+            /**
+             * Id
+             * @description Its number.
+             */
             id: number;
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Parent Id */
+            /**
+             * Parent Id
+             * @description The version it was made from; null: read from a file.
+             */
             parent_id: number | null;
-            /** Points */
+            /**
+             * Points
+             * @description Number of points.
+             */
             points: number;
-            /** Revision */
+            /**
+             * Revision
+             * @description How often it was changed, from 1; part of its ETag.
+             */
             revision: number;
-            /** Series */
+            /**
+             * Series
+             * @description How many series it has.
+             */
             series: number;
-            /** Version */
+            /**
+             * Version
+             * @description Number of the version in its project, from 1; of the server, its release.
+             */
             version: number;
+        };
+        /**
+         * DatasetColumn
+         * @description A covariate: what it is called, when it is known, and what its codes stand for.
+         */
+        DatasetColumn: {
+            /**
+             * Labels
+             * @description Texts that its numbers stand for; empty: numbers are numbers.
+             */
+            labels: string[];
+            /**
+             * Name
+             * @description Its name.
+             */
+            name: string;
+            /**
+             * Role
+             * @description What the column is: time, key, target, observed, known_ahead, static or ignore.
+             */
+            role: string;
         };
         /** DatasetView */
         DatasetView: {
-            /** Account */
+            /**
+             * Account
+             * @description What was done when it was read, to be done again with the next delivery.
+             */
             account: {
                 [key: string]: unknown;
             };
-            /** Columns */
-            columns: {
-                [key: string]: unknown;
-            }[];
+            /**
+             * Columns
+             * @description Columns with their roles or facts.
+             */
+            columns: components["schemas"]["DatasetColumn"][];
+            /** @description The common grid of the series. */
             grid: components["schemas"]["Grid"];
-            /** Hash */
+            /**
+             * Hash
+             * @description SHA-256 of the content: the same data has the same one.
+             */
             hash: string;
-            /** Id */
+            /**
+             * Id
+             * @description Its number.
+             */
             id: number;
-            /** Masks */
+            /**
+             * Masks
+             * @description Spans that are left out, with their reasons.
+             */
             masks: components["schemas"]["MaskView"][];
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Occasions */
+            /**
+             * Occasions
+             * @description Named dates and spans.
+             */
             occasions: components["schemas"]["OccasionView"][];
-            /** Parent Id */
+            /**
+             * Parent Id
+             * @description The version it was made from; null: read from a file.
+             */
             parent_id: number | null;
-            /** Series */
+            /**
+             * Series
+             * @description Every series with its extent and its facts.
+             */
             series: components["schemas"]["SeriesView"][];
-            /** Unit */
+            /**
+             * Unit
+             * @description Unit of the values, such as m³/h.
+             */
             unit: string;
-            /** Version */
+            /**
+             * Version
+             * @description Number of the version in its project, from 1; of the server, its release.
+             */
             version: number;
         };
         /**
@@ -2235,6 +2623,7 @@ export interface components {
         DenseNetwork: {
             /**
              * Activation
+             * @description What a unit makes of its sum.
              * @default relu
              * @enum {string}
              */
@@ -2247,11 +2636,13 @@ export interface components {
             batch: number;
             /**
              * Epochs at most
+             * @description How often all windows are seen, at most.
              * @default 60
              */
             epochs: number;
             /**
              * Hidden layers
+             * @description Units of every layer.
              * @default [
              *       64,
              *       32
@@ -2259,12 +2650,13 @@ export interface components {
              */
             hidden: number[];
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "dense_network";
             /**
              * Learning rate
+             * @description Length of a step.
              * @default 0.002
              */
             learning_rate: number;
@@ -2282,6 +2674,7 @@ export interface components {
             plan: components["schemas"]["WindowPlan"] | null;
             /**
              * Precision
+             * @description Of the numbers it computes with.
              * @default float32
              * @enum {string}
              */
@@ -2301,6 +2694,7 @@ export interface components {
             validation: number;
             /**
              * Weight decay
+             * @description Pull of the weights to zero.
              * @default 0.0001
              */
             weight_decay: number;
@@ -2317,7 +2711,7 @@ export interface components {
          */
         Drift: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "drift";
@@ -2327,14 +2721,19 @@ export interface components {
          * @description Changes to a dataset; they are applied in this order.
          */
         Edit: {
-            /** @default null */
+            /**
+             * @description Summed up over parts of the key.
+             * @default null
+             */
             coarser: components["schemas"]["Coarser"] | null;
             /**
              * Exclude
+             * @description Series to leave out.
              * @default []
              */
             exclude: string[];
             /**
+             * @description How gaps are filled.
              * @default {
              *       "longest": null,
              *       "method": "leave",
@@ -2343,26 +2742,35 @@ export interface components {
              *     }
              */
             filling: components["schemas"]["Filling"];
-            /** Filling Of */
+            /**
+             * Filling Of
+             * @description The same by series.
+             */
             filling_of?: {
                 [key: string]: components["schemas"]["Filling"];
             };
             /**
              * Holidays
+             * @description Public holidays taken as occasions.
              * @default []
              */
             holidays: components["schemas"]["PublicHolidays"][];
             /**
              * Masks
+             * @description Spans that are left out, with their reasons.
              * @default []
              */
             masks: components["schemas"]["MaskedSpan"][];
             /**
              * Occasions
+             * @description Named dates and spans.
              * @default []
              */
             occasions: components["schemas"]["OccasionSpan"][];
-            /** @default null */
+            /**
+             * @description Another step, when the series are regular already.
+             * @default null
+             */
             resampling: components["schemas"]["Resampling"] | null;
             /**
              * Unfill
@@ -2382,9 +2790,11 @@ export interface components {
          * @description A change to a dataset that makes its next version.
          */
         EditBody: {
+            /** @description The change. */
             edit: components["schemas"]["Edit"];
             /**
              * Name
+             * @description Its name.
              * @default null
              */
             name: string | null;
@@ -2395,12 +2805,13 @@ export interface components {
          */
         Expanding: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "expanding";
             /**
              * Statistic
+             * @description Which figure is taken; of a test, its statistic.
              * @default mean
              * @enum {string}
              */
@@ -2408,118 +2819,255 @@ export interface components {
         };
         /** ExperimentBrief */
         ExperimentBrief: {
-            /** Cells */
+            /**
+             * Cells
+             * @description How many cells there are: contender × fold × series.
+             */
             cells: number;
-            /** Dataset Id */
+            /**
+             * Dataset Id
+             * @description The number of the version of the data.
+             */
             dataset_id: number;
-            /** Done */
+            /**
+             * Done
+             * @description How many are done.
+             */
             done: number;
-            /** Failed */
+            /**
+             * Failed
+             * @description How many failed.
+             */
             failed: number;
-            /** Id */
+            /**
+             * Id
+             * @description Its number.
+             */
             id: number;
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Purpose */
+            /**
+             * Purpose
+             * @description judge: the board; scan: one step ahead, for anomalies.
+             */
             purpose: string;
-            /** Reason */
+            /**
+             * Reason
+             * @description Why, in a sentence; null or empty: nothing to say.
+             */
             reason: string | null;
-            /** Revision */
+            /**
+             * Revision
+             * @description How often it was changed, from 1; part of its ETag.
+             */
             revision: number;
-            /** State */
+            /**
+             * State
+             * @description How it stands: queued, running, done, failed or stopped; of a room empty, current or outdated.
+             */
             state: string;
         };
         /** ExperimentView */
         ExperimentView: {
-            /** Baseline */
+            /**
+             * Baseline
+             * @description Whether skill is told against it; of an experiment, the name of that contender.
+             */
             baseline: string;
-            /** Cells */
+            /**
+             * Cells
+             * @description How many cells there are: contender × fold × series.
+             */
             cells: number;
-            /** Contenders */
+            /**
+             * Contenders
+             * @description Contenders by name, forecaster, settings and chain.
+             */
             contenders: components["schemas"]["ContenderView"][];
-            /** Dataset Id */
+            /**
+             * Dataset Id
+             * @description The number of the version of the data.
+             */
             dataset_id: number;
-            /** Design */
-            design: {
-                [key: string]: unknown;
-            };
-            /** Done */
+            /**
+             * Design
+             * @description How the folds are laid.
+             */
+            design: components["schemas"]["Folds"];
+            /**
+             * Done
+             * @description How many are done.
+             */
             done: number;
-            /** Failed */
+            /**
+             * Failed
+             * @description How many failed.
+             */
             failed: number;
-            /** Failures */
+            /**
+             * Failures
+             * @description What is missing, and why.
+             */
             failures: components["schemas"]["FailureView"][];
-            /** Folds */
+            /**
+             * Folds
+             * @description Folds: what is learned from and what is scored.
+             */
             folds: components["schemas"]["FoldView"][];
-            /** Gap */
+            /**
+             * Gap
+             * @description Steps between the cutoff and the first that is scored.
+             */
             gap: number;
-            /** Horizon */
+            /**
+             * Horizon
+             * @description How many steps ahead.
+             */
             horizon: number;
-            /** Id */
+            /**
+             * Id
+             * @description Its number.
+             */
             id: number;
-            /** Levels */
+            /**
+             * Levels
+             * @description Levels of the ranges, as shares. 0 … 1.
+             */
             levels: number[];
-            /** Metrics */
+            /**
+             * Metrics
+             * @description Error measures by name.
+             */
             metrics: string[];
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Purpose */
+            /**
+             * Purpose
+             * @description judge: the board; scan: one step ahead, for anomalies.
+             */
             purpose: string;
-            /** Reason */
+            /**
+             * Reason
+             * @description Why, in a sentence; null or empty: nothing to say.
+             */
             reason: string | null;
-            /** Revision */
+            /**
+             * Revision
+             * @description How often it was changed, from 1; part of its ETag.
+             */
             revision: number;
-            /** Seconds Left */
+            /**
+             * Seconds Left
+             * @description Seconds that are left, by what has passed; null: nothing can be said.
+             */
             seconds_left: number | null;
-            /** Seed */
+            /**
+             * Seed
+             * @description The same seed gives the same draws.
+             */
             seed: number;
-            /** State */
+            /**
+             * State
+             * @description How it stands: queued, running, done, failed or stopped; of a room empty, current or outdated.
+             */
             state: string;
         };
         /** FactsView */
         FactsView: {
-            /** Bytes */
+            /**
+             * Bytes
+             * @description Size in bytes.
+             */
             bytes: number;
-            /** Checks */
+            /**
+             * Checks
+             * @description Checks of what is left.
+             */
             checks: components["schemas"]["CheckView"][];
-            /** Coefficients */
+            /**
+             * Coefficients
+             * @description Coefficients with their errors.
+             */
             coefficients: components["schemas"]["CoefficientView"][];
             /**
              * Cpu Seconds
              * @description Of the processor's time.
              */
             cpu_seconds: number;
-            /** Criteria */
+            /**
+             * Criteria
+             * @description Likelihood and information criteria.
+             */
             criteria: {
                 [key: string]: number | null;
             };
-            /** Fold */
+            /**
+             * Fold
+             * @description Number of the fold, from 0; null: none had learned.
+             */
             fold: number;
-            /** Kept Epoch */
+            /**
+             * Kept Epoch
+             * @description The epoch that was kept, from 1.
+             */
             kept_epoch: number | null;
-            /** Loss */
+            /**
+             * Loss
+             * @description Loss by epoch, in flat units; of a regression, how far points pull.
+             */
             loss: (number | null)[];
-            /** Memory */
+            /**
+             * Memory
+             * @description Memory in bytes.
+             */
             memory: number | null;
+            /** @description Errors one step ahead. */
             one_step: components["schemas"]["OneStepView"];
-            /** Pictures */
+            /**
+             * Pictures
+             * @description Curves to draw.
+             */
             pictures: components["schemas"]["PictureView"][];
             /**
              * Seconds
              * @description That passed while it was computed.
              */
             seconds: number;
-            /** Series */
+            /**
+             * Series
+             * @description Number of the series, from 0; or the series themselves, or how many.
+             */
             series: number;
-            /** Stages */
+            /**
+             * Stages
+             * @description Stages in order, or what there are of them.
+             */
             stages: string[];
-            /** Summary */
+            /**
+             * Summary
+             * @description What was learned, in a sentence.
+             */
             summary: string;
-            /** Tried */
+            /**
+             * Tried
+             * @description What was tried, the best first.
+             */
             tried: components["schemas"]["TriedView"][];
-            /** Validation Loss */
+            /**
+             * Validation Loss
+             * @description Loss of what was held out, by epoch.
+             */
             validation_loss: (number | null)[];
-            /** Windows */
+            /**
+             * Windows
+             * @description Windows that were learned from.
+             */
             windows: number | null;
         };
         /**
@@ -2527,13 +3075,25 @@ export interface components {
          * @description Why there is no forecast: a cell that failed, or a series that was declined in it; folds from 0.
          */
         FailureView: {
-            /** Contender */
+            /**
+             * Contender
+             * @description The contender's name.
+             */
             contender: string;
-            /** Fold */
+            /**
+             * Fold
+             * @description Number of the fold, from 0; null: none had learned.
+             */
             fold: number;
-            /** Reason */
+            /**
+             * Reason
+             * @description Why, in a sentence; null or empty: nothing to say.
+             */
             reason: string;
-            /** Series */
+            /**
+             * Series
+             * @description Number of the series, from 0; or the series themselves, or how many.
+             */
             series: string | null;
         };
         /**
@@ -2541,66 +3101,147 @@ export interface components {
          * @description One series of a panel in numbers; null where a number is undefined.
          */
         FeatureRow: {
-            /** Autocorrelation */
+            /**
+             * Autocorrelation
+             * @description Autocorrelation at lag 1. −1 … 1.
+             */
             autocorrelation: number | null;
-            /** Breaks */
+            /**
+             * Breaks
+             * @description Where the level breaks.
+             */
             breaks: number;
-            /** Demand */
+            /**
+             * Demand
+             * @description Kind of demand by how often and how evenly it comes; null: it always comes.
+             */
             demand: string;
-            /** Entropy */
+            /**
+             * Entropy
+             * @description Spectral entropy: 0 is a pure wave, 1 is noise. 0 … 1.
+             */
             entropy: number | null;
-            /** Exponent */
+            /**
+             * Exponent
+             * @description Exponent of the spread's growth with the level.
+             */
             exponent: number | null;
-            /** First */
+            /**
+             * First
+             * @description Where it begins: a time, seconds since 1970 UTC, or a date.
+             */
             first: number;
-            /** Key */
+            /**
+             * Key
+             * @description What the series is called.
+             */
             key: string;
-            /** Known */
+            /**
+             * Known
+             * @description Number of known points.
+             */
             known: number;
-            /** Last */
+            /**
+             * Last
+             * @description Where it ends, included: a time, seconds since 1970 UTC, or a date.
+             */
             last: number | null;
-            /** Last Time */
+            /**
+             * Last Time
+             * @description Time of the last point, seconds since 1970 UTC.
+             */
             last_time: number;
-            /** Level Shift */
+            /**
+             * Level Shift
+             * @description Largest difference of neighbouring windows' means, in standard deviations.
+             */
             level_shift: number | null;
-            /** Lumpiness */
+            /**
+             * Lumpiness
+             * @description Variance of the variances of blocks.
+             */
             lumpiness: number | null;
-            /** Mean */
+            /**
+             * Mean
+             * @description The mean.
+             */
             mean: number | null;
-            /** Missing */
+            /**
+             * Missing
+             * @description Number of missing points.
+             */
             missing: number;
-            /** P Values */
+            /**
+             * P Values
+             * @description p-values by test. 0 … 1.
+             */
             p_values: {
                 [key: string]: number | null;
             };
-            /** Periods */
+            /**
+             * Periods
+             * @description Lengths of cycles in steps, the strongest first.
+             */
             periods: number[];
-            /** Points */
+            /**
+             * Points
+             * @description Number of points.
+             */
             points: number;
-            /** Position */
+            /**
+             * Position
+             * @description Number of the series, from 0.
+             */
             position: number;
-            /** Seasons */
+            /**
+             * Seasons
+             * @description Lengths of the seasons in steps, shortest first.
+             */
             seasons: {
                 [key: string]: number;
             };
-            /** Spark */
+            /**
+             * Spark
+             * @description The series in a few dozen values, to be drawn small.
+             */
             spark: (number | null)[];
-            /** Spread */
+            /**
+             * Spread
+             * @description Standard deviation, in the unit of the data.
+             */
             spread: number | null;
-            /** Transform */
+            /**
+             * Transform
+             * @description The transform that is suggested.
+             */
             transform: string;
-            /** Trend */
+            /**
+             * Trend
+             * @description Strength of the trend, or its way.
+             */
             trend: number | null;
-            /** Variance Shift */
+            /**
+             * Variance Shift
+             * @description Largest difference of neighbouring windows' variances, in that of the whole.
+             */
             variance_shift: number | null;
-            /** Verdict */
+            /**
+             * Verdict
+             * @description What follows, in words; of a flag, what the user says of it.
+             */
             verdict: string;
-            /** Zeros */
+            /**
+             * Zeros
+             * @description Number of zeros.
+             */
             zeros: number | null;
         };
         /** FeaturesBody */
         FeaturesBody: {
-            /** Until */
+            /**
+             * Until
+             * @description How many grid positions count as known; empty: all.
+             */
             until: number;
         };
         /**
@@ -2608,25 +3249,47 @@ export interface components {
          * @description The features of a panel as of `until`; partial while they are computed.
          */
         FeaturesView: {
-            /** Done */
+            /**
+             * Done
+             * @description How many are done.
+             */
             done: number;
-            /** Of */
+            /**
+             * Of
+             * @description Of how many.
+             */
             of: number;
-            /** Reason */
+            /**
+             * Reason
+             * @description Why, in a sentence; null or empty: nothing to say.
+             */
             reason: string | null;
-            /** Rows */
+            /**
+             * Rows
+             * @description Rows.
+             */
             rows: components["schemas"]["FeatureRow"][];
-            /** State */
+            /**
+             * State
+             * @description How it stands: queued, running, done, failed or stopped; of a room empty, current or outdated.
+             */
             state: string;
-            /** Until */
+            /**
+             * Until
+             * @description How many grid positions count as known; empty: all.
+             */
             until: number;
         };
         /** FetchBody */
         FetchBody: {
-            /** Connection */
+            /**
+             * Connection
+             * @description The configured connection.
+             */
             connection: string;
             /**
              * Query
+             * @description What to read through the connection.
              * @default null
              */
             query: string | null;
@@ -2635,14 +3298,24 @@ export interface components {
         FigureView: {
             /**
              * Kind
+             * @description Which one it is.
              * @enum {string}
              */
             kind: "bars" | "curve";
-            /** Labels */
+            /**
+             * Labels
+             * @description What the values are called.
+             */
             labels: string[];
-            /** Title */
+            /**
+             * Title
+             * @description Its title.
+             */
             title: string;
-            /** Values */
+            /**
+             * Values
+             * @description Values, in the unit they are told in.
+             */
             values: (number | null)[];
         };
         /**
@@ -2658,6 +3331,7 @@ export interface components {
             longest: number | null;
             /**
              * Method
+             * @description How it is done.
              * @default leave
              * @enum {string}
              */
@@ -2680,97 +3354,201 @@ export interface components {
          * @description What was found, and the remedy in force; `settled` is false while a choice is wanted.
          */
         FindingView: {
-            /** About */
+            /**
+             * About
+             * @description The column it is about; empty: the whole.
+             */
             about: string;
-            /** Chosen */
+            /**
+             * Chosen
+             * @description The remedy in force.
+             */
             chosen: string;
-            /** Code */
+            /**
+             * Code
+             * @description The kind of finding, stable.
+             */
             code: string;
-            /** Count */
+            /**
+             * Count
+             * @description How many it is about.
+             */
             count: number;
-            /** Id */
+            /**
+             * Id
+             * @description Its number.
+             */
             id: string;
-            /** Message */
+            /**
+             * Message
+             * @description What was found, in a sentence.
+             */
             message: string;
-            /** Proposed */
+            /**
+             * Proposed
+             * @description The remedy that is proposed.
+             */
             proposed: string;
-            /** Remedies */
+            /**
+             * Remedies
+             * @description What can be done about it, the proposed one first.
+             */
             remedies: components["schemas"]["RemedyView"][];
-            /** Rows */
+            /**
+             * Rows
+             * @description Numbers of rows it is about, the first few.
+             */
             rows: number[];
-            /** Settled */
+            /**
+             * Settled
+             * @description Whether nothing is left to be chosen.
+             */
             settled: boolean;
-            /** Severity */
+            /**
+             * Severity
+             * @description error, warning or note.
+             */
             severity: string;
-            /** Spans */
+            /**
+             * Spans
+             * @description The spans it is about.
+             */
             spans: components["schemas"]["SpanView"][];
         };
         /** FitBody */
         FitBody: {
-            /** Chain */
-            chain: {
-                [key: string]: unknown;
-            }[];
+            /**
+             * Chain
+             * @description Stages of the chain, in order.
+             */
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
             /**
              * Name
+             * @description Its name.
              * @default
              */
             name: string;
-            /** Until */
+            /**
+             * Until
+             * @description How many grid positions count as known; empty: all.
+             */
             until: number;
         };
         /** FittedBrief */
         FittedBrief: {
-            /** Chain */
+            /**
+             * Chain
+             * @description Hash of the chain's settings.
+             */
             chain: string;
-            /** Created */
+            /**
+             * Created
+             * @description When it was made, ISO 8601.
+             */
             created: string;
-            /** Dataset Id */
+            /**
+             * Dataset Id
+             * @description The number of the version of the data.
+             */
             dataset_id: number;
-            /** Hash */
+            /**
+             * Hash
+             * @description SHA-256 of the content: the same data has the same one.
+             */
             hash: string;
-            /** Id */
+            /**
+             * Id
+             * @description Its number.
+             */
             id: number;
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Series */
+            /**
+             * Series
+             * @description Number of the series, from 0; or the series themselves, or how many.
+             */
             series: number;
-            /** Stages */
+            /**
+             * Stages
+             * @description How many stages it has.
+             */
             stages: number;
-            /** Until */
+            /**
+             * Until
+             * @description How many grid positions count as known; empty: all.
+             */
             until: number;
         };
         /** FittedList */
         FittedList: {
-            /** Fitted */
+            /**
+             * Fitted
+             * @description Chains that were fitted and kept.
+             */
             fitted: components["schemas"]["FittedBrief"][];
         };
         /** FlagView */
         FlagView: {
-            /** Id */
+            /**
+             * Id
+             * @description Its number.
+             */
             id: number;
-            /** Kind */
+            /**
+             * Kind
+             * @description Which one it is.
+             */
             kind: string;
-            /** Score */
+            /**
+             * Score
+             * @description How unexpected it is, in typical errors.
+             */
             score: number;
-            /** Series */
+            /**
+             * Series
+             * @description Number of the series, from 0; or the series themselves, or how many.
+             */
             series: number;
-            /** Start */
+            /**
+             * Start
+             * @description First grid position.
+             */
             start: number;
-            /** Stop */
+            /**
+             * Stop
+             * @description One past the last grid position.
+             */
             stop: number;
-            /** Time */
+            /**
+             * Time
+             * @description When the flagged span begins, ISO 8601.
+             */
             time: number;
-            /** Verdict */
+            /**
+             * Verdict
+             * @description What follows, in words; of a flag, what the user says of it.
+             */
             verdict: string;
         };
         /** FlagsView */
         FlagsView: {
-            /** Flags */
+            /**
+             * Flags
+             * @description Flagged spans.
+             */
             flags: components["schemas"]["FlagView"][];
-            /** Per Week */
+            /**
+             * Per Week
+             * @description How many flags a week there are.
+             */
             per_week: number | null;
-            /** Threshold */
+            /**
+             * Threshold
+             * @description Scores above it are flagged.
+             */
             threshold: number | null;
         };
         /**
@@ -2778,20 +3556,42 @@ export interface components {
          * @description Tests before the chain and after every stage; correlograms and block spreads before and after it.
          */
         FlatFactsView: {
-            /** Acf After */
+            /**
+             * Acf After
+             * @description Autocorrelation by lag behind the chain. −1 … 1.
+             */
             acf_after: (number | null)[];
-            /** Acf Before */
+            /**
+             * Acf Before
+             * @description Autocorrelation by lag before the chain. −1 … 1.
+             */
             acf_before: (number | null)[];
+            /** @description Before the chain. */
             before: components["schemas"]["StageTests"];
-            /** Block */
+            /**
+             * Block
+             * @description Length of a block in steps.
+             */
             block: number;
-            /** Bound */
+            /**
+             * Bound
+             * @description What white noise keeps within, 95 %.
+             */
             bound: number;
-            /** Spreads After */
+            /**
+             * Spreads After
+             * @description Spread of every block behind the chain.
+             */
             spreads_after: (number | null)[];
-            /** Spreads Before */
+            /**
+             * Spreads Before
+             * @description Spread of every block before the chain.
+             */
             spreads_before: (number | null)[];
-            /** Stages */
+            /**
+             * Stages
+             * @description Stages in order, or what there are of them.
+             */
             stages: components["schemas"]["StageTests"][];
         };
         /**
@@ -2799,17 +3599,20 @@ export interface components {
          * @description A chain as of a cutoff, over a span; `units` of the parts, `twin` the stage to compare plain and robust.
          */
         FlattenBody: {
-            /** Chain */
-            chain: {
-                [key: string]: unknown;
-            }[];
+            /**
+             * Chain
+             * @description Stages of the chain, in order.
+             */
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
             /**
              * Start
+             * @description First grid position.
              * @default null
              */
             start: number | null;
             /**
              * Stop
+             * @description One past the last grid position.
              * @default null
              */
             stop: number | null;
@@ -2821,14 +3624,19 @@ export interface components {
             twin: number | null;
             /**
              * Units
+             * @description Original or flat units.
              * @default flat
              * @enum {string}
              */
             units: "flat" | "original";
-            /** Until */
+            /**
+             * Until
+             * @description How many grid positions count as known; empty: all.
+             */
             until: number;
             /**
              * Width
+             * @description Pixel columns it is drawn in.
              * @default 1200
              */
             width: number;
@@ -2838,26 +3646,52 @@ export interface components {
          * @description All lanes of a chain; `projection` is what the chain alone says beyond the cutoff, with its range.
          */
         FlattenView: {
+            /** @description What was observed. */
             observed: components["schemas"]["Line"];
+            /** @description The chain's own forecast, in the unit of the data. */
             projection: components["schemas"]["Line"];
-            /** Projection High */
+            /**
+             * Projection High
+             * @description Upper end of its 80 % range.
+             */
             projection_high: (number | null)[];
-            /** Projection Low */
+            /**
+             * Projection Low
+             * @description Lower end of its 80 % range.
+             */
             projection_low: (number | null)[];
-            /** Round Trip */
+            /**
+             * Round Trip
+             * @description Largest difference after taking all back, in the unit of the data.
+             */
             round_trip: number | null;
-            /** Stages */
+            /**
+             * Stages
+             * @description Stages in order, or what there are of them.
+             */
             stages: components["schemas"]["StageView"][];
         };
         /** FoldView */
         FoldView: {
-            /** Cutoff */
+            /**
+             * Cutoff
+             * @description Grid positions known when it learned.
+             */
             cutoff: number;
-            /** Learn Start */
+            /**
+             * Learn Start
+             * @description First grid position that is learned from.
+             */
             learn_start: number;
-            /** Score Start */
+            /**
+             * Score Start
+             * @description First grid position that is scored.
+             */
             score_start: number;
-            /** Score Stop */
+            /**
+             * Score Stop
+             * @description One past the last grid position that is scored.
+             */
             score_stop: number;
         };
         /**
@@ -2867,6 +3701,7 @@ export interface components {
         Folds: {
             /**
              * Folds
+             * @description How many it is about.
              * @default 8
              */
             count: number;
@@ -2890,6 +3725,7 @@ export interface components {
             horizon: number;
             /**
              * Learned part
+             * @description Which one it is.
              * @default expanding
              * @enum {string}
              */
@@ -2921,30 +3757,51 @@ export interface components {
         };
         /** ForecastView */
         ForecastView: {
-            /** Contender */
+            /**
+             * Contender
+             * @description The contender's name.
+             */
             contender: string;
-            /** Flat Mean */
+            /**
+             * Flat Mean
+             * @description The forecast in flat units.
+             */
             flat_mean: (number | null)[];
-            /** Fold */
+            /**
+             * Fold
+             * @description Number of the fold, from 0; null: none had learned.
+             */
             fold: number;
             /**
              * Levels
+             * @description Levels of the ranges, as shares. 0 … 1.
              * @default []
              */
             levels: number[];
             /**
              * Lower
+             * @description Lower ends per level, in the unit of the data.
              * @default []
              */
             lower: (number | null)[][];
-            /** Mean */
+            /**
+             * Mean
+             * @description The forecast, in the unit of the data.
+             */
             mean: (number | null)[];
-            /** Stored */
+            /**
+             * Stored
+             * @description Whether it is a stored one, not made anew.
+             */
             stored: boolean;
-            /** Times */
+            /**
+             * Times
+             * @description Times of the values, seconds since 1970 UTC.
+             */
             times: number[];
             /**
              * Upper
+             * @description Upper ends per level, in the unit of the data.
              * @default []
              */
             upper: (number | null)[][];
@@ -2953,12 +3810,19 @@ export interface components {
         ForecastsBody: {
             /**
              * Contenders
+             * @description Contenders by name, forecaster, settings and chain.
              * @default null
              */
             contenders: string[] | null;
-            /** Origin */
+            /**
+             * Origin
+             * @description Grid positions known when the forecast is made.
+             */
             origin: number;
-            /** Series */
+            /**
+             * Series
+             * @description Number of the series, from 0; or the series themselves, or how many.
+             */
             series: number;
         };
         /** ForecastsView */
@@ -2969,16 +3833,26 @@ export interface components {
              * @default null
              */
             fold: number | null;
-            /** Forecasts */
+            /**
+             * Forecasts
+             * @description Forecasts, one per contender.
+             */
             forecasts: components["schemas"]["ForecastView"][];
             /**
              * Note
+             * @description What to know about it; empty: nothing.
              * @default
              */
             note: string;
-            /** Origin */
+            /**
+             * Origin
+             * @description Grid positions known when the forecast is made.
+             */
             origin: number;
-            /** Time */
+            /**
+             * Time
+             * @description A time: seconds since 1970 UTC.
+             */
             time: number;
         };
         /**
@@ -2987,12 +3861,13 @@ export interface components {
          */
         Fourier: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "fourier";
             /**
              * Waves
+             * @description How many waves.
              * @default 1
              */
             order: number;
@@ -3010,7 +3885,7 @@ export interface components {
          */
         FourierSeason: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "fourier_season";
@@ -3057,7 +3932,7 @@ export interface components {
          */
         FractionalDifference: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "fractional_difference";
@@ -3095,12 +3970,13 @@ export interface components {
         Garch: {
             /**
              * Errors
+             * @description Distribution of the errors.
              * @default normal
              * @enum {string}
              */
             errors: "normal" | "t";
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "garch";
@@ -3128,28 +4004,58 @@ export interface components {
          * @description The time axis: `start` and `seconds` for even steps, all `times` (epoch seconds) for calendar steps.
          */
         Grid: {
-            /** End */
+            /**
+             * End
+             * @description Number of grid positions up to the last known point of any series.
+             */
             end: number;
-            /** Seasons */
+            /**
+             * Seasons
+             * @description Lengths of the seasons in steps, shortest first.
+             */
             seasons: number[];
-            /** Seconds */
+            /**
+             * Seconds
+             * @description Seconds of a step; null: steps follow the calendar.
+             */
             seconds: number | null;
-            /** Start */
+            /**
+             * Start
+             * @description Time of grid position 0, seconds since 1970 UTC.
+             */
             start: number;
-            /** Step */
+            /**
+             * Step
+             * @description The spacing in words, such as “1 hour”.
+             */
             step: string;
-            /** Times */
+            /**
+             * Times
+             * @description Times of the positions and 400 beyond, seconds since 1970 UTC; null: evenly spaced.
+             */
             times: number[] | null;
-            /** Zone */
+            /**
+             * Zone
+             * @description Time zone, such as Europe/Lisbon.
+             */
             zone: string;
         };
         /** Health */
         Health: {
-            /** Database */
+            /**
+             * Database
+             * @description Whether the database answers.
+             */
             database: string;
-            /** Status */
+            /**
+             * Status
+             * @description The HTTP status; of the server, whether it answers.
+             */
             status: string;
-            /** Version */
+            /**
+             * Version
+             * @description Number of the version in its project, from 1; of the server, its release.
+             */
             version: string;
         };
         /**
@@ -3157,7 +4063,10 @@ export interface components {
          * @description A fitted chain as it was exported.
          */
         ImportBody: {
-            /** Document */
+            /**
+             * Document
+             * @description The whole of it as plain data.
+             */
             document: {
                 [key: string]: unknown;
             };
@@ -3172,11 +4081,12 @@ export interface components {
         Intermittent: {
             /**
              * Weight of intervals
+             * @description Weight of the newest interval. 0 … 1.
              * @default null
              */
             interval_weight: number | null;
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "intermittent";
@@ -3189,13 +4099,17 @@ export interface components {
             method: "croston" | "approximated" | "probability";
             /**
              * Weight of sizes
+             * @description Weight of the newest demand. 0 … 1.
              * @default null
              */
             weight: number | null;
         };
         /** KeptList */
         KeptList: {
-            /** Kept */
+            /**
+             * Kept
+             * @description What can be restored.
+             */
             kept: components["schemas"]["KeptView"][];
         };
         /**
@@ -3208,14 +4122,20 @@ export interface components {
              * @description When it was deleted, ISO 8601; null: it is not.
              */
             deleted: string | null;
-            /** Id */
+            /**
+             * Id
+             * @description Its number.
+             */
             id: number;
             /**
              * Kind
              * @description projects, datasets, experiments, chains or plans.
              */
             kind: string;
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
             /**
              * Project Id
@@ -3235,13 +4155,25 @@ export interface components {
         };
         /** LagPlot */
         LagPlot: {
-            /** Correlation */
+            /**
+             * Correlation
+             * @description Correlation. −1 … 1.
+             */
             correlation: number | null;
-            /** Earlier */
+            /**
+             * Earlier
+             * @description The earlier of each pair.
+             */
             earlier: number[];
-            /** Lag */
+            /**
+             * Lag
+             * @description Distance in steps.
+             */
             lag: number;
-            /** Later */
+            /**
+             * Later
+             * @description The later of each pair.
+             */
             later: number[];
         };
         /**
@@ -3250,7 +4182,7 @@ export interface components {
          */
         LastValue: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "last_value";
@@ -3259,70 +4191,83 @@ export interface components {
         LeakBody: {
             /**
              * Chain
+             * @description Stages of the chain, in order.
              * @default []
              */
-            chain: {
-                [key: string]: unknown;
-            }[];
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
             /**
              * Origins
+             * @description How many origins are corrupted.
              * @default 12
              */
             origins: number;
-            /** Plan */
-            plan: {
-                [key: string]: unknown;
-            };
+            /**
+             * Plan
+             * @description The plan of windows.
+             */
+            plan: components["schemas"]["WindowPlan"];
             /**
              * Seed
+             * @description The same seed gives the same draws.
              * @default 0
              */
             seed: number;
         };
         /** LeakView */
         LeakView: {
-            /** Evidence */
+            /**
+             * Evidence
+             * @description What was compared, and the first difference.
+             */
             evidence: {
                 [key: string]: unknown;
             };
-            /** Passed */
+            /**
+             * Passed
+             * @description Whether nothing of the past changed.
+             */
             passed: boolean;
         };
         /** LeftOutBody */
         LeftOutBody: {
             /**
              * Chain
+             * @description Stages of the chain, in order.
              * @default []
              */
-            chain: {
-                [key: string]: unknown;
-            }[];
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
             /**
              * Limit
+             * @description How many rows at most.
              * @default 100
              */
             limit: number;
             /**
              * Offset
+             * @description Number of the first row, from 0.
              * @default 0
              */
             offset: number;
-            /** Plan */
-            plan: {
-                [key: string]: unknown;
-            };
+            /**
+             * Plan
+             * @description The plan of windows.
+             */
+            plan: components["schemas"]["WindowPlan"];
             /**
              * Reason
+             * @description Why, in a sentence; null or empty: nothing to say.
              * @default null
              */
             reason: string | null;
             /**
              * Series
+             * @description Number of the series, from 0; or the series themselves, or how many.
              * @default null
              */
             series: number | null;
             /**
              * Until
+             * @description How many grid positions count as known; empty: all.
              * @default null
              */
             until: number | null;
@@ -3332,23 +4277,50 @@ export interface components {
          * @description Rows left out, one reason each; `counts` by reason and series, over all that were asked for.
          */
         LeftOutView: {
-            /** Counts */
+            /**
+             * Counts
+             * @description How many fall into each.
+             */
             counts: number[][];
-            /** Keys */
+            /**
+             * Keys
+             * @description What the series are called.
+             */
             keys: string[];
-            /** Offset */
+            /**
+             * Offset
+             * @description Number of the first row, from 0.
+             */
             offset: number;
-            /** Positions */
+            /**
+             * Positions
+             * @description Grid positions.
+             */
             positions: number[];
-            /** Reasons */
+            /**
+             * Reasons
+             * @description Why, in sentences.
+             */
             reasons: string[];
-            /** Series */
+            /**
+             * Series
+             * @description Number of the series, from 0; or the series themselves, or how many.
+             */
             series: number[];
-            /** Times */
+            /**
+             * Times
+             * @description Times of the values, seconds since 1970 UTC.
+             */
             times: number[];
-            /** Total */
+            /**
+             * Total
+             * @description How many there are in all.
+             */
             total: number;
-            /** Why */
+            /**
+             * Why
+             * @description What speaks for it, in a sentence.
+             */
             why: string[];
         };
         /**
@@ -3357,7 +4329,7 @@ export interface components {
          */
         Level: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "level";
@@ -3375,6 +4347,7 @@ export interface components {
             shared: boolean;
             /**
              * Statistic
+             * @description Which figure is taken; of a test, its statistic.
              * @default mean
              * @enum {string}
              */
@@ -3384,23 +4357,25 @@ export interface components {
         LevelBody: {
             /**
              * Chain
+             * @description Stages of the chain, in order.
              * @default []
              */
-            chain: {
-                [key: string]: unknown;
-            }[];
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
             /**
              * Start
+             * @description First grid position.
              * @default null
              */
             start: number | null;
             /**
              * Stop
+             * @description One past the last grid position.
              * @default null
              */
             stop: number | null;
             /**
              * Until
+             * @description How many grid positions count as known; empty: all.
              * @default null
              */
             until: number | null;
@@ -3416,13 +4391,24 @@ export interface components {
          * @description Rolling mean with one rolling standard deviation on either side, and the line of values.
          */
         LevelView: {
-            /** High */
+            /**
+             * High
+             * @description The upper end.
+             */
             high: (number | null)[];
+            /** @description The level. */
             level: components["schemas"]["Line"];
-            /** Low */
+            /**
+             * Low
+             * @description The lower end.
+             */
             low: (number | null)[];
+            /** @description What was observed. */
             observed: components["schemas"]["Line"];
-            /** Window */
+            /**
+             * Window
+             * @description Length of the moving window in steps.
+             */
             window: number;
         };
         /**
@@ -3430,16 +4416,25 @@ export interface components {
          * @description A series as the screen can show it: every value, or lowest and highest per pixel column.
          */
         Line: {
-            /** Exact */
+            /**
+             * Exact
+             * @description Whether every point is there, and not lowest and highest per column.
+             */
             exact: boolean;
             /**
              * Filled
              * @description Places of filled values, where all are there.
              */
             filled?: number[];
-            /** Times */
+            /**
+             * Times
+             * @description Times of the values, seconds since 1970 UTC.
+             */
             times: number[];
-            /** Values */
+            /**
+             * Values
+             * @description Values, in the unit they are told in.
+             */
             values: (number | null)[];
         };
         /**
@@ -3448,7 +4443,7 @@ export interface components {
          */
         LinearTrend: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "linear_trend";
@@ -3477,23 +4472,50 @@ export interface components {
          * @description A column's pre-whitened correlation with the target; a positive lag means that the column leads.
          */
         LinkView: {
-            /** Best */
+            /**
+             * Best
+             * @description The strongest correlation. −1 … 1.
+             */
             best: number;
-            /** Best Lag */
+            /**
+             * Best Lag
+             * @description Its lag in steps.
+             */
             best_lag: number;
-            /** Bound */
+            /**
+             * Bound
+             * @description What white noise keeps within, 95 %.
+             */
             bound: number;
-            /** Correlations */
+            /**
+             * Correlations
+             * @description Correlation by lag. −1 … 1.
+             */
             correlations: (number | null)[];
-            /** Found */
+            /**
+             * Found
+             * @description What was found at the place asked for; null: nothing.
+             */
             found: boolean;
-            /** Group */
+            /**
+             * Group
+             * @description The group it is listed in.
+             */
             group: number;
-            /** Lags */
+            /**
+             * Lags
+             * @description Distances in steps.
+             */
             lags: number[];
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Role */
+            /**
+             * Role
+             * @description Whether the column is known ahead or only up to now.
+             */
             role: string;
         };
         /**
@@ -3502,7 +4524,7 @@ export interface components {
          */
         LocalLevel: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "local_level";
@@ -3524,7 +4546,7 @@ export interface components {
          */
         LocalScale: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "local_scale";
@@ -3565,7 +4587,7 @@ export interface components {
              */
             damping: number | null;
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "local_trend";
@@ -3586,7 +4608,7 @@ export interface components {
          */
         LoessSeasons: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "loess_seasons";
@@ -3622,6 +4644,7 @@ export interface components {
             shared: boolean;
             /**
              * Take out
+             * @description Which part of the decomposition is taken out.
              * @default with trend
              * @enum {string}
              */
@@ -3639,7 +4662,7 @@ export interface components {
          */
         Log: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "log";
@@ -3668,7 +4691,7 @@ export interface components {
          */
         Log1p: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "log1p";
@@ -3703,7 +4726,7 @@ export interface components {
              */
             floor: number | null;
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "logit";
@@ -3722,17 +4745,35 @@ export interface components {
         };
         /** MaskView */
         MaskView: {
-            /** Key */
+            /**
+             * Key
+             * @description What the series is called.
+             */
             key: string | null;
-            /** Learning */
+            /**
+             * Learning
+             * @description Whether it is left out of what is learned from.
+             */
             learning: boolean;
-            /** Reason */
+            /**
+             * Reason
+             * @description Why, in a sentence; null or empty: nothing to say.
+             */
             reason: string;
-            /** Scoring */
+            /**
+             * Scoring
+             * @description Whether it is left out of what is scored.
+             */
             scoring: boolean;
-            /** Start */
+            /**
+             * Start
+             * @description First grid position.
+             */
             start: number;
-            /** Stop */
+            /**
+             * Stop
+             * @description One past the last grid position.
+             */
             stop: number;
         };
         /**
@@ -3740,26 +4781,38 @@ export interface components {
          * @description A span of time left out, ends included; of one series or of all.
          */
         MaskedSpan: {
-            /** End */
+            /**
+             * End
+             * @description Last moment left out, included.
+             */
             end: string;
             /**
              * Learning
+             * @description Whether it is left out of what is learned from.
              * @default true
              */
             learning: boolean;
-            /** Reason */
+            /**
+             * Reason
+             * @description Why, in a sentence; null or empty: nothing to say.
+             */
             reason: string;
             /**
              * Scoring
+             * @description Whether it is left out of what is scored.
              * @default true
              */
             scoring: boolean;
             /**
              * Series
+             * @description The key of the one series it is of; empty: all.
              * @default null
              */
             series: string | null;
-            /** Start */
+            /**
+             * Start
+             * @description First moment left out, as in 2024-03-12 06:00.
+             */
             start: string;
         };
         /**
@@ -3768,7 +4821,7 @@ export interface components {
          */
         Mean: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "mean";
@@ -3778,23 +4831,50 @@ export interface components {
          * @description Correlograms with their bounds, and the periodogram with the periods it suggests.
          */
         MemoryView: {
-            /** Acf */
+            /**
+             * Acf
+             * @description Autocorrelation by lag. −1 … 1.
+             */
             acf: (number | null)[];
-            /** Bartlett */
+            /**
+             * Bartlett
+             * @description 95 % bound by lag, given the smaller lags.
+             */
             bartlett: (number | null)[];
-            /** Bound */
+            /**
+             * Bound
+             * @description What white noise keeps within, 95 %.
+             */
             bound: number;
-            /** Candidates */
+            /**
+             * Candidates
+             * @description Periods that stand out.
+             */
             candidates: components["schemas"]["PeriodView"][];
-            /** Known */
+            /**
+             * Known
+             * @description Number of known points.
+             */
             known: number;
-            /** Pacf */
+            /**
+             * Pacf
+             * @description Partial autocorrelation by lag. −1 … 1.
+             */
             pacf: (number | null)[];
-            /** Season */
+            /**
+             * Season
+             * @description The season in steps that is marked.
+             */
             season: number;
-            /** Spectrum Period */
+            /**
+             * Spectrum Period
+             * @description Periods of the spectrum in steps.
+             */
             spectrum_period: number[];
-            /** Spectrum Power */
+            /**
+             * Spectrum Power
+             * @description Power by period.
+             */
             spectrum_power: number[];
         };
         /**
@@ -3802,13 +4882,25 @@ export interface components {
          * @description A column of the board; `nominal` is what a good one comes to where smaller is not better.
          */
         MetricView: {
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Nominal */
+            /**
+             * Nominal
+             * @description What the metric should be; null: as small as can be. 0 … 1.
+             */
             nominal: number | null;
-            /** Title */
+            /**
+             * Title
+             * @description Its title.
+             */
             title: string;
-            /** Unit */
+            /**
+             * Unit
+             * @description Unit of the error: of the data, percent, or none.
+             */
             unit: string;
         };
         /**
@@ -3817,7 +4909,7 @@ export interface components {
          */
         MinMax: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "min_max";
@@ -3842,7 +4934,7 @@ export interface components {
          */
         MovingAverage: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "moving_average";
@@ -3877,6 +4969,7 @@ export interface components {
         NewDataset: {
             /**
              * Account
+             * @description What was done when it was read, to be done again with the next delivery.
              * @default null
              */
             account: {
@@ -3887,11 +4980,18 @@ export interface components {
              * @description Further uploads, in order.
              */
             more?: components["schemas"]["UploadId"][];
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Project Id */
+            /**
+             * Project Id
+             * @description The project's number.
+             */
             project_id: number;
             /**
+             * @description How the file is read; empty: all is found out.
              * @default {
              *       "categories": {},
              *       "checked": false,
@@ -3947,11 +5047,18 @@ export interface components {
              * @default null
              */
             baseline: string | null;
-            /** Contenders */
+            /**
+             * Contenders
+             * @description Contenders by name, forecaster, settings and chain.
+             */
             contenders: components["schemas"]["ContenderEntry"][];
-            /** Dataset Id */
+            /**
+             * Dataset Id
+             * @description The number of the version of the data.
+             */
             dataset_id: number;
             /**
+             * @description Folds: what is learned from and what is scored.
              * @default {
              *       "count": 8,
              *       "every": null,
@@ -3977,6 +5084,7 @@ export interface components {
             levels: number[];
             /**
              * Metrics
+             * @description Error measures by name.
              * @default [
              *       "mase",
              *       "rmse",
@@ -3987,22 +5095,26 @@ export interface components {
             metrics: string[];
             /**
              * Name
+             * @description Its name.
              * @default experiment
              */
             name: string;
             /**
              * Purpose
+             * @description judge: the board; scan: one step ahead, for anomalies.
              * @default judge
              * @enum {string}
              */
             purpose: "judge" | "scan";
             /**
              * Run
+             * @description Whether to start at once.
              * @default true
              */
             run: boolean;
             /**
              * Seed
+             * @description The same seed gives the same draws.
              * @default 0
              */
             seed: number;
@@ -4016,7 +5128,10 @@ export interface components {
              * @enum {string}
              */
             ahead: "given" | "hold last" | "same as last year";
-            /** Contender */
+            /**
+             * Contender
+             * @description The contender's name.
+             */
             contender: string;
             /**
              * Horizon
@@ -4027,14 +5142,23 @@ export interface components {
         };
         /** NewProject */
         NewProject: {
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
         };
         /** NewScan */
         NewScan: {
-            /** Contender */
+            /**
+             * Contender
+             * @description The contender's name.
+             */
             contender: string;
-            /** Experiment Id */
+            /**
+             * Experiment Id
+             * @description The experiment's number.
+             */
             experiment_id: number;
         };
         /**
@@ -4064,7 +5188,7 @@ export interface components {
              */
             doubt: number;
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "occasion_effects";
@@ -4089,7 +5213,7 @@ export interface components {
          */
         OccasionNear: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "occasion";
@@ -4111,23 +5235,39 @@ export interface components {
          * @description A named date or span of dates, ends included.
          */
         OccasionSpan: {
-            /** First */
+            /**
+             * First
+             * @description Where it begins: a time, seconds since 1970 UTC, or a date.
+             */
             first: string;
             /**
              * Last
+             * @description Where it ends, included: a time, seconds since 1970 UTC, or a date.
              * @default null
              */
             last: string | null;
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
         };
         /** OccasionView */
         OccasionView: {
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Start */
+            /**
+             * Start
+             * @description First grid position.
+             */
             start: number;
-            /** Stop */
+            /**
+             * Stop
+             * @description One past the last grid position.
+             */
             stop: number;
         };
         /**
@@ -4135,74 +5275,126 @@ export interface components {
          * @description Root mean square errors one step ahead inside what was learned and after it, and of the last value after it.
          */
         OneStepView: {
-            /** After */
+            /**
+             * After
+             * @description Mean absolute error after the cutoff; null: none is known.
+             */
             after: number | null;
-            /** Inside */
+            /**
+             * Inside
+             * @description Mean absolute error inside what was learned.
+             */
             inside: number | null;
-            /** Last Value */
+            /**
+             * Last Value
+             * @description Mean absolute error of the last value over the same points.
+             */
             last_value: number | null;
-            /** Points After */
+            /**
+             * Points After
+             * @description Points after the cutoff.
+             */
             points_after: number;
-            /** Points Inside */
+            /**
+             * Points Inside
+             * @description Points inside what was learned.
+             */
             points_inside: number;
         };
         /** OutlookBrief */
         OutlookBrief: {
-            /** Contender */
+            /**
+             * Contender
+             * @description The contender's name.
+             */
             contender: string;
-            /** Experiment Id */
+            /**
+             * Experiment Id
+             * @description The experiment's number.
+             */
             experiment_id: number;
-            /** Id */
+            /**
+             * Id
+             * @description Its number.
+             */
             id: number;
-            /** Reason */
+            /**
+             * Reason
+             * @description Why, in a sentence; null or empty: nothing to say.
+             */
             reason: string | null;
-            /** State */
+            /**
+             * State
+             * @description How it stands: queued, running, done, failed or stopped; of a room empty, current or outdated.
+             */
             state: string;
         };
         /** OutlookView */
         OutlookView: {
-            /** Contender */
+            /**
+             * Contender
+             * @description The contender's name.
+             */
             contender: string;
             /**
              * Errors
+             * @description Errors by metric; of an outlook, where its ranges come from.
              * @default 0
              */
             errors: number;
-            /** Experiment Id */
+            /**
+             * Experiment Id
+             * @description The experiment's number.
+             */
             experiment_id: number;
-            /** Id */
+            /**
+             * Id
+             * @description Its number.
+             */
             id: number;
             /**
              * Levels
+             * @description Levels of the ranges, as shares. 0 … 1.
              * @default []
              */
             levels: number[];
             /**
              * Lower
+             * @description Lower ends per level, in the unit of the data.
              * @default []
              */
             lower: (number | null)[][];
             /**
              * Mean
+             * @description The forecast per series, in the unit of the data.
              * @default []
              */
             mean: (number | null)[];
             /**
              * Origin
+             * @description Grid positions known when the forecast is made.
              * @default null
              */
             origin: number | null;
-            /** Reason */
+            /**
+             * Reason
+             * @description Why, in a sentence; null or empty: nothing to say.
+             */
             reason: string | null;
-            /** State */
+            /**
+             * State
+             * @description How it stands: queued, running, done, failed or stopped; of a room empty, current or outdated.
+             */
             state: string;
             /**
              * Times
+             * @description Times of the values, seconds since 1970 UTC.
              * @default []
              */
             times: number[];
             /**
              * Upper
+             * @description Upper ends per level, in the unit of the data.
              * @default []
              */
             upper: (number | null)[][];
@@ -4220,59 +5412,76 @@ export interface components {
         OverlayBody: {
             /**
              * Chain
+             * @description Stages of the chain, in order.
              * @default []
              */
-            chain: {
-                [key: string]: unknown;
-            }[];
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
             /**
              * Column
+             * @description A column's name.
              * @default null
              */
             column: string | null;
             /**
              * Series
+             * @description Number of the series, from 0; or the series themselves, or how many.
              * @default null
              */
             series: number | null;
             /**
              * Standardised
+             * @description Whether both are drawn in standard deviations.
              * @default false
              */
             standardised: boolean;
             /**
              * Start
+             * @description First grid position.
              * @default null
              */
             start: number | null;
             /**
              * Stop
+             * @description One past the last grid position.
              * @default null
              */
             stop: number | null;
             /**
              * Until
+             * @description How many grid positions count as known; empty: all.
              * @default null
              */
             until: number | null;
             /**
              * Width
+             * @description Pixel columns it is drawn in.
              * @default 1200
              */
             width: number;
         };
         /** OverlayView */
         OverlayView: {
-            /** Correlation */
+            /**
+             * Correlation
+             * @description Correlation. −1 … 1.
+             */
             correlation: number | null;
-            /** Label */
+            /**
+             * Label
+             * @description What it is called.
+             */
             label: string;
+            /** @description Values of one series. */
             line: components["schemas"]["Line"];
         };
         /** PartView */
         PartView: {
+            /** @description Values of one series. */
             line: components["schemas"]["Line"];
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
         };
         /**
@@ -4283,7 +5492,7 @@ export interface components {
          */
         PeriodMeans: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "period_means";
@@ -4322,13 +5531,7 @@ export interface components {
          */
         PeriodSpread: {
             /**
-             * One spread per
-             * @default year
-             * @enum {string}
-             */
-            each: "year" | "quarter" | "month" | "week";
-            /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "period_spread";
@@ -4345,6 +5548,13 @@ export interface components {
              */
             off: boolean;
             /**
+             * One spread per
+             * @description Length of a cycle in steps.
+             * @default year
+             * @enum {string}
+             */
+            period: "year" | "quarter" | "month" | "week";
+            /**
              * Shared by all series
              * @description Use the median of what the series taught for every one.
              * @default false
@@ -4353,31 +5563,61 @@ export interface components {
         };
         /** PeriodView */
         PeriodView: {
-            /** Correlation */
+            /**
+             * Correlation
+             * @description Correlation. −1 … 1.
+             */
             correlation: number;
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Period */
+            /**
+             * Period
+             * @description Length of a cycle in steps.
+             */
             period: number;
-            /** Share */
+            /**
+             * Share
+             * @description Share of the whole. 0 … 1.
+             */
             share: number;
         };
         /** PictureCurve */
         PictureCurve: {
-            /** Kind */
+            /**
+             * Kind
+             * @description Which one it is.
+             */
             kind: string;
-            /** Label */
+            /**
+             * Label
+             * @description What it is called.
+             */
             label: string;
-            /** X */
+            /**
+             * X
+             * @description Places along.
+             */
             x: number[];
-            /** Y */
+            /**
+             * Y
+             * @description Values.
+             */
             y: (number | null)[];
         };
         /** PictureMark */
         PictureMark: {
-            /** Label */
+            /**
+             * Label
+             * @description What it is called.
+             */
             label: string;
-            /** X */
+            /**
+             * X
+             * @description Places along.
+             */
             x: number;
         };
         /**
@@ -4385,13 +5625,25 @@ export interface components {
          * @description Something learned, drawn: lines or clouds over a common x.
          */
         PictureView: {
-            /** Curves */
+            /**
+             * Curves
+             * @description The curves of a picture.
+             */
             curves: components["schemas"]["PictureCurve"][];
-            /** Marks */
+            /**
+             * Marks
+             * @description Lines across a picture, with their names.
+             */
             marks: components["schemas"]["PictureMark"][];
-            /** Title */
+            /**
+             * Title
+             * @description Its title.
+             */
             title: string;
-            /** X Label */
+            /**
+             * X Label
+             * @description What is along.
+             */
             x_label: string;
         };
         /**
@@ -4400,7 +5652,7 @@ export interface components {
          */
         PiecewiseTrend: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "piecewise_trend";
@@ -4431,21 +5683,32 @@ export interface components {
         };
         /** PlanPresetView */
         PlanPresetView: {
-            /** Plan */
-            plan: {
-                [key: string]: unknown;
-            };
-            /** Reason */
+            /**
+             * Plan
+             * @description The plan of windows.
+             */
+            plan: components["schemas"]["WindowPlan"];
+            /**
+             * Reason
+             * @description Why, in a sentence; null or empty: nothing to say.
+             */
             reason: string;
-            /** Text */
+            /**
+             * Text
+             * @description It in words or in its notation.
+             */
             text: string;
-            /** Title */
+            /**
+             * Title
+             * @description Its title.
+             */
             title: string;
         };
         /** PlanPresetsBody */
         PlanPresetsBody: {
             /**
              * Horizon
+             * @description How many steps ahead.
              * @default [
              *       1
              *     ]
@@ -4453,18 +5716,23 @@ export interface components {
             horizon: number[];
             /**
              * Series
+             * @description Number of the series, from 0; or the series themselves, or how many.
              * @default 0
              */
             series: number;
             /**
              * Until
+             * @description How many grid positions count as known; empty: all.
              * @default null
              */
             until: number | null;
         };
         /** PlanPresetsView */
         PlanPresetsView: {
-            /** Presets */
+            /**
+             * Presets
+             * @description What to begin with, each with its reason.
+             */
             presets: components["schemas"]["PlanPresetView"][];
         };
         /**
@@ -4474,18 +5742,19 @@ export interface components {
         PlanTextBody: {
             /**
              * Dataset Id
+             * @description The number of the version of the data.
              * @default null
              */
             dataset_id: number | null;
             /**
              * Plan
+             * @description The plan of windows.
              * @default null
              */
-            plan: {
-                [key: string]: unknown;
-            } | null;
+            plan: components["schemas"]["WindowPlan"] | null;
             /**
              * Text
+             * @description It in words or in its notation.
              * @default null
              */
             text: string | null;
@@ -4495,24 +5764,38 @@ export interface components {
          * @description A plan and its text, which always agree, and the words a text is made of.
          */
         PlanTextView: {
-            /** Plan */
-            plan: {
-                [key: string]: unknown;
-            };
-            /** Text */
+            /**
+             * Plan
+             * @description The plan of windows.
+             */
+            plan: components["schemas"]["WindowPlan"];
+            /**
+             * Text
+             * @description It in words or in its notation.
+             */
             text: string;
-            /** Words */
+            /**
+             * Words
+             * @description Words that the notation knows here.
+             */
             words: string[];
         };
         /** PresetView */
         PresetView: {
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Stages */
-            stages: {
-                [key: string]: unknown;
-            }[];
-            /** Why */
+            /**
+             * Stages
+             * @description Stages in order, or what there are of them.
+             */
+            stages: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+            /**
+             * Why
+             * @description What speaks for it, in a sentence.
+             */
             why: string;
         };
         /**
@@ -4523,65 +5806,105 @@ export interface components {
          *     became `per_line` rows.
          */
         Preview: {
-            /** Columns */
+            /**
+             * Columns
+             * @description Columns with their roles or facts.
+             */
             columns: components["schemas"]["ColumnView"][];
             /**
              * Differences
+             * @description What the account and this file do not agree on.
              * @default null
              */
             differences: string[] | null;
-            /** Facts */
+            /**
+             * Facts
+             * @description What was found out, by name.
+             */
             facts: {
                 [key: string]: unknown;
             };
             /**
              * Findings
+             * @description What was found, with what can be done about it.
              * @default []
              */
             findings: components["schemas"]["FindingView"][];
-            /** First Line */
+            /**
+             * First Line
+             * @description Line of the file the sample begins at.
+             */
             first_line: number;
-            /** Format */
+            /**
+             * Format
+             * @description Format of the file.
+             */
             format: string;
-            /** @default null */
+            /**
+             * @description Values of one series.
+             * @default null
+             */
             line: components["schemas"]["Line"] | null;
             /**
              * Line Key
+             * @description What the series in `line` is called.
              * @default
              */
             line_key: string;
-            /** Per Line */
+            /**
+             * Per Line
+             * @description How many points a drawn line has at most.
+             */
             per_line: number;
-            /** @default null */
+            /**
+             * @description Why it cannot be read as it is; null: it can.
+             * @default null
+             */
             problem: components["schemas"]["Problem"] | null;
-            /** Rows */
+            /**
+             * Rows
+             * @description Rows.
+             */
             rows: number;
-            /** Sample */
+            /**
+             * Sample
+             * @description The first cells as they stand in the file.
+             */
             sample: string[][];
-            /** Sample Rows */
+            /**
+             * Sample Rows
+             * @description Rows as they stand in the file.
+             */
             sample_rows: number[];
             /**
              * Series
+             * @description Number of the series, from 0; or the series themselves, or how many.
              * @default []
              */
             series: components["schemas"]["SeriesView"][];
             /**
              * Series Count
+             * @description How many series there are.
              * @default 0
              */
             series_count: number;
             /**
              * Step
+             * @description The spacing in words, such as “1 hour”.
              * @default null
              */
             step: string | null;
-            /** Zone */
+            /**
+             * Zone
+             * @description Time zone, such as Europe/Lisbon.
+             */
             zone: string;
         };
         /** PreviewBody */
         PreviewBody: {
             /**
              * Account
+             * @description What was done when it was read, to be done again with the next delivery.
              * @default null
              */
             account: {
@@ -4594,10 +5917,12 @@ export interface components {
             more?: components["schemas"]["UploadId"][];
             /**
              * Project Id
+             * @description The project's number.
              * @default null
              */
             project_id: number | null;
             /**
+             * @description How the file is read; empty: all is found out.
              * @default {
              *       "categories": {},
              *       "checked": false,
@@ -4655,6 +5980,7 @@ export interface components {
             start: number | null;
             /**
              * Stop
+             * @description One past the last grid position.
              * @default null
              */
             stop: number | null;
@@ -4672,18 +5998,31 @@ export interface components {
             changed: {
                 [key: string]: unknown;
             } | null;
-            /** Detail */
+            /**
+             * Detail
+             * @description What went wrong, in a sentence.
+             */
             detail: string;
             /**
              * Field
+             * @description The setting or column it is about.
              * @default null
              */
             field: string | null;
-            /** Status */
+            /**
+             * Status
+             * @description The HTTP status; of the server, whether it answers.
+             */
             status: number;
-            /** Title */
+            /**
+             * Title
+             * @description Its title.
+             */
             title: string;
-            /** Type */
+            /**
+             * Type
+             * @description The kind of problem, a stable address.
+             */
             type: string;
         };
         /**
@@ -4693,13 +6032,13 @@ export interface components {
         ProfileBody: {
             /**
              * Chain
+             * @description Stages of the chain, in order.
              * @default []
              */
-            chain: {
-                [key: string]: unknown;
-            }[];
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
             /**
              * Until
+             * @description How many grid positions count as known; empty: all.
              * @default null
              */
             until: number | null;
@@ -4709,66 +6048,142 @@ export interface components {
          * @description Facts, tests, verdict and suggestions.
          */
         ProfileView: {
-            /** Demand */
+            /**
+             * Demand
+             * @description Kind of demand by how often and how evenly it comes; null: it always comes.
+             */
             demand: string;
-            /** Entropy */
+            /**
+             * Entropy
+             * @description Spectral entropy: 0 is a pure wave, 1 is noise. 0 … 1.
+             */
             entropy: number | null;
-            /** Filled */
+            /**
+             * Filled
+             * @description Number of filled points.
+             */
             filled: number;
-            /** Highest */
+            /**
+             * Highest
+             * @description The highest value, in the unit of the data.
+             */
             highest: number | null;
-            /** Known */
+            /**
+             * Known
+             * @description Number of known points.
+             */
             known: number;
-            /** Lowest */
+            /**
+             * Lowest
+             * @description The lowest value, in the unit of the data.
+             */
             lowest: number | null;
-            /** Mean */
+            /**
+             * Mean
+             * @description The mean.
+             */
             mean: number | null;
-            /** Missing */
+            /**
+             * Missing
+             * @description Number of missing points.
+             */
             missing: number;
-            /** Refused */
+            /**
+             * Refused
+             * @description What cannot be said, and why.
+             */
             refused: {
                 [key: string]: string;
             };
-            /** Seasons */
+            /**
+             * Seasons
+             * @description Lengths of the seasons in steps, shortest first.
+             */
             seasons: components["schemas"]["SeasonStrength"][];
-            /** Spread */
+            /**
+             * Spread
+             * @description Standard deviation, in the unit of the data.
+             */
             spread: number | null;
-            /** Suggestions */
+            /**
+             * Suggestions
+             * @description What may help, each with its reason.
+             */
             suggestions: components["schemas"]["SuggestionView"][];
-            /** Tested */
+            /**
+             * Tested
+             * @description Number of points that were tested.
+             */
             tested: number;
-            /** Tests */
+            /**
+             * Tests
+             * @description Tests with their verdicts.
+             */
             tests: components["schemas"]["TestView"][];
-            /** Trend */
+            /**
+             * Trend
+             * @description Strength of the trend, or its way.
+             */
             trend: number | null;
-            /** Verdict */
+            /**
+             * Verdict
+             * @description What follows, in words; of a flag, what the user says of it.
+             */
             verdict: string;
-            /** Zeros */
+            /**
+             * Zeros
+             * @description Number of zeros.
+             */
             zeros: number | null;
         };
         /** Project */
         Project: {
-            /** Choices */
-            choices: {
-                [key: string]: unknown;
-            };
-            /** Datasets */
+            /**
+             * Choices
+             * @description What the rooms stand on.
+             */
+            choices: components["schemas"]["Choices"];
+            /**
+             * Datasets
+             * @description Versions of the data.
+             */
             datasets: components["schemas"]["DatasetBrief"][];
-            /** Experiments */
+            /**
+             * Experiments
+             * @description Experiments, the newest first.
+             */
             experiments: components["schemas"]["ExperimentBrief"][];
-            /** Id */
+            /**
+             * Id
+             * @description Its number.
+             */
             id: number;
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Outlooks */
+            /**
+             * Outlooks
+             * @description Outlooks, the newest first.
+             */
             outlooks: components["schemas"]["OutlookBrief"][];
-            /** Revision */
+            /**
+             * Revision
+             * @description How often it was changed, from 1; part of its ETag.
+             */
             revision: number;
-            /** Rooms */
+            /**
+             * Rooms
+             * @description The mark of every room.
+             */
             rooms: {
                 [key: string]: components["schemas"]["RoomState"];
             };
-            /** Running */
+            /**
+             * Running
+             * @description Long work that goes on.
+             */
             running: components["schemas"]["RunningView"][];
         };
         /** ProjectList */
@@ -4778,16 +6193,28 @@ export interface components {
              * @description Projects that can be restored, the last deleted first.
              */
             deleted: components["schemas"]["KeptView"][];
-            /** Projects */
+            /**
+             * Projects
+             * @description Projects, in the order they were made.
+             */
             projects: components["schemas"]["ProjectName"][];
         };
         /** ProjectName */
         ProjectName: {
-            /** Id */
+            /**
+             * Id
+             * @description Its number.
+             */
             id: number;
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Revision */
+            /**
+             * Revision
+             * @description How often it was changed, from 1; part of its ETag.
+             */
             revision: number;
         };
         /**
@@ -4802,6 +6229,7 @@ export interface components {
             country: string;
             /**
              * Subdivision
+             * @description Part of the country, such as a state; empty: the whole.
              * @default null
              */
             subdivision: string | null;
@@ -4815,7 +6243,13 @@ export interface components {
          */
         RandomWalkProcess: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * Paths together
+             * @description Paths of several series keep the correlation their growth had.
+             * @default false
+             */
+            jointly: boolean;
+            /**
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "random_walk_process";
@@ -4845,11 +6279,13 @@ export interface components {
             comment: string | null;
             /**
              * Decimal mark
+             * @description The decimal mark; empty: found out.
              * @default null
              */
             decimal: string | null;
             /**
              * Delimiter
+             * @description What separates the cells; empty: found out.
              * @default null
              */
             delimiter: string | null;
@@ -4867,6 +6303,7 @@ export interface components {
             header_rows: number | null;
             /**
              * File in the zip
+             * @description Which file of an archive, or sheet of a workbook; empty: found out.
              * @default null
              */
             member: string | null;
@@ -4894,11 +6331,20 @@ export interface components {
          * @description Why forecasts are missing: in which folds (from 0), and of which series; none: of all in a cell.
          */
         ReasonView: {
-            /** Folds */
+            /**
+             * Folds
+             * @description Folds: what is learned from and what is scored.
+             */
             folds: number[];
-            /** Series */
+            /**
+             * Series
+             * @description Number of the series, from 0; or the series themselves, or how many.
+             */
             series: string[];
-            /** Text */
+            /**
+             * Text
+             * @description It in words or in its notation.
+             */
             text: string;
         };
         /**
@@ -4919,15 +6365,22 @@ export interface components {
              * @default false
              */
             checked: boolean;
-            /** @default null */
+            /**
+             * @description Summed up over parts of the key.
+             * @default null
+             */
             coarser: components["schemas"]["Coarser"] | null;
             /**
              * Combine
+             * @description How several files become one table: below each other or joined.
              * @default append
              * @enum {string}
              */
             combine: "append" | "join";
-            /** @default null */
+            /**
+             * @description Raw events to one value per step; empty: the rows are the points.
+             * @default null
+             */
             events: components["schemas"]["Bucketing"] | null;
             /**
              * Exclude
@@ -4936,6 +6389,7 @@ export interface components {
              */
             exclude: string[];
             /**
+             * @description How gaps are filled.
              * @default {
              *       "longest": null,
              *       "method": "leave",
@@ -4944,41 +6398,51 @@ export interface components {
              *     }
              */
             filling: components["schemas"]["Filling"];
-            /** Filling Of */
+            /**
+             * Filling Of
+             * @description The same by series.
+             */
             filling_of?: {
                 [key: string]: components["schemas"]["Filling"];
             };
             /**
              * Holidays
+             * @description Public holidays taken as occasions.
              * @default []
              */
             holidays: components["schemas"]["PublicHolidays"][];
             /**
              * Join On
+             * @description The columns by which files are joined.
              * @default []
              */
             join_on: string[];
             /**
              * Masks
+             * @description Spans that are left out, with their reasons.
              * @default []
              */
             masks: components["schemas"]["MaskedSpan"][];
             /**
              * Occasions
+             * @description Named dates and spans.
              * @default []
              */
             occasions: components["schemas"]["OccasionSpan"][];
             /**
              * Period End
+             * @description The period's last day or moment, included; rows after it are named.
              * @default null
              */
             period_end: string | null;
             /**
              * Period Start
+             * @description The period's first moment, as in 2024-03-01; rows before it are named.
              * @default null
              */
             period_start: string | null;
             /**
+             * @description How the text of the file is taken apart.
              * @default {
              *       "across": null,
              *       "comment": null,
@@ -5000,7 +6464,10 @@ export interface components {
             remedies?: {
                 [key: string]: string;
             };
-            /** @default null */
+            /**
+             * @description Another step, when the series are regular already.
+             * @default null
+             */
             resampling: components["schemas"]["Resampling"] | null;
             /**
              * Roles
@@ -5011,6 +6478,7 @@ export interface components {
             };
             /**
              * Schema Version
+             * @description The form of this document.
              * @default 1
              * @constant
              */
@@ -5029,11 +6497,13 @@ export interface components {
             time_form: string | null;
             /**
              * Unit
+             * @description Unit of the values, such as m³/h.
              * @default
              */
             unit: string;
             /**
              * Zone
+             * @description Time zone, such as Europe/Lisbon.
              * @default UTC
              */
             zone: string;
@@ -5054,17 +6524,18 @@ export interface components {
             covariates: string[];
             /**
              * Terms
-             * @description Such as: rain + rain^2 + weekday * rain + district against harbour + time.
+             * @description Such as: rain + rain^2 + district against harbour + time. a * b is the product alone, a ** b is a + b + a * b.
              * @default null
              */
             formula: string | null;
             /**
              * Intercept
+             * @description Whether the line has a constant.
              * @default true
              */
             intercept: boolean;
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "regression";
@@ -5076,12 +6547,14 @@ export interface components {
             level: number;
             /**
              * Loss
+             * @description Loss by epoch, in flat units; of a regression, how far points pull.
              * @default squared
              * @enum {string}
              */
             loss: "squared" | "huber" | "tukey" | "quantile";
             /**
              * Penalty
+             * @description Pull of the coefficients to zero.
              * @default none
              * @enum {string}
              */
@@ -5107,9 +6580,15 @@ export interface components {
         };
         /** RemedyView */
         RemedyView: {
-            /** Label */
+            /**
+             * Label
+             * @description What it is called.
+             */
             label: string;
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
         };
         /**
@@ -5124,7 +6603,10 @@ export interface components {
              * @enum {string}
              */
             aggregate: "sum" | "mean" | "min" | "max" | "first" | "last" | "count" | "distinct";
-            /** Per column */
+            /**
+             * Per column
+             * @description The same by column.
+             */
             aggregate_of?: {
                 [key: string]: "sum" | "mean" | "min" | "max" | "first" | "last" | "count" | "distinct";
             };
@@ -5156,7 +6638,7 @@ export interface components {
              */
             form: "percent" | "log";
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "returns";
@@ -5179,7 +6661,7 @@ export interface components {
          */
         Ridge: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "ridge";
@@ -5209,7 +6691,7 @@ export interface components {
          */
         RobustScale: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "robust_scale";
@@ -5233,6 +6715,7 @@ export interface components {
         Rolling: {
             /**
              * Kind
+             * @description Which one it is.
              * @default rolling
              * @constant
              */
@@ -5251,6 +6734,7 @@ export interface components {
             level: number | null;
             /**
              * Statistic
+             * @description Which figure is taken; of a test, its statistic.
              * @enum {string}
              */
             statistic: "mean" | "std" | "sum" | "min" | "max" | "median" | "quantile" | "slope" | "above" | "below";
@@ -5267,11 +6751,13 @@ export interface components {
         RoomState: {
             /**
              * Reason
+             * @description Why, in a sentence; null or empty: nothing to say.
              * @default
              */
             reason: string;
             /**
              * State
+             * @description How it stands: queued, running, done, failed or stopped; of a room empty, current or outdated.
              * @enum {string}
              */
             state: "empty" | "current" | "outdated";
@@ -5281,56 +6767,99 @@ export interface components {
          * @description Long work that goes on in a project: of what kind, and how many of its parts are there.
          */
         RunningView: {
-            /** Done */
+            /**
+             * Done
+             * @description How many are done.
+             */
             done: number;
-            /** Id */
+            /**
+             * Id
+             * @description Its number.
+             */
             id: number;
-            /** Kind */
+            /**
+             * Kind
+             * @description Which one it is.
+             */
             kind: string;
-            /** Of */
+            /**
+             * Of
+             * @description Of how many.
+             */
             of: number;
-            /** Title */
+            /**
+             * Title
+             * @description Its title.
+             */
             title: string;
         };
         /** SaveChainBody */
         SaveChainBody: {
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Stages */
-            stages: {
-                [key: string]: unknown;
-            }[];
+            /**
+             * Stages
+             * @description Stages in order, or what there are of them.
+             */
+            stages: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
         };
         /** SavePlanBody */
         SavePlanBody: {
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
+            /** @description The plan of windows. */
             plan: components["schemas"]["WindowPlan"];
         };
         /** SavedChain */
         SavedChain: {
-            /** Id */
+            /**
+             * Id
+             * @description Its number.
+             */
             id: number;
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Revision */
+            /**
+             * Revision
+             * @description How often it was changed, from 1; part of its ETag.
+             */
             revision: number;
-            /** Stages */
-            stages: {
-                [key: string]: unknown;
-            }[];
+            /**
+             * Stages
+             * @description Stages in order, or what there are of them.
+             */
+            stages: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
         };
         /** SavedPlan */
         SavedPlan: {
-            /** Id */
+            /**
+             * Id
+             * @description Its number.
+             */
             id: number;
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Plan */
-            plan: {
-                [key: string]: unknown;
-            };
-            /** Revision */
+            /**
+             * Plan
+             * @description The plan of windows.
+             */
+            plan: components["schemas"]["WindowPlan"];
+            /**
+             * Revision
+             * @description How often it was changed, from 1; part of its ETag.
+             */
             revision: number;
             /**
              * Text
@@ -5340,23 +6869,40 @@ export interface components {
         };
         /** SavedPlans */
         SavedPlans: {
-            /** Saved */
+            /**
+             * Saved
+             * @description What was saved by name.
+             */
             saved: components["schemas"]["SavedPlan"][];
         };
         /** ScoresView */
         ScoresView: {
+            /** @description What was expected, in the unit of the data. */
             expected: components["schemas"]["Line"];
-            /** Highest */
+            /**
+             * Highest
+             * @description The highest score.
+             */
             highest: number | null;
+            /** @description How unexpected it is, in typical errors. */
             score: components["schemas"]["Line"];
         };
         /** SeasonStrength */
         SeasonStrength: {
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Period */
+            /**
+             * Period
+             * @description Length of a cycle in steps.
+             */
             period: number;
-            /** Strength */
+            /**
+             * Strength
+             * @description Strength of the season: 0 none, 1 all. 0 … 1.
+             */
             strength: number;
         };
         /**
@@ -5368,7 +6914,7 @@ export interface components {
          */
         SeasonalDifference: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "seasonal_difference";
@@ -5397,7 +6943,7 @@ export interface components {
          */
         SeasonalLastValue: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "seasonal_last_value";
@@ -5414,7 +6960,7 @@ export interface components {
          */
         SeasonalMean: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "seasonal_mean";
@@ -5427,40 +6973,88 @@ export interface components {
         };
         /** SeriesChangeView */
         SeriesChangeView: {
-            /** Change */
+            /**
+             * Change
+             * @description What differs: new, gone, values or marks.
+             */
             change: string;
-            /** Changed */
+            /**
+             * Changed
+             * @description Number of values that differ.
+             */
             changed: number;
-            /** First */
+            /**
+             * First
+             * @description Where it begins: a time, seconds since 1970 UTC, or a date.
+             */
             first: number;
-            /** Key */
+            /**
+             * Key
+             * @description What the series is called.
+             */
             key: string;
-            /** Last */
+            /**
+             * Last
+             * @description Where it ends, included: a time, seconds since 1970 UTC, or a date.
+             */
             last: number;
         };
         /** SeriesView */
         SeriesView: {
-            /** Filled */
+            /**
+             * Filled
+             * @description Number of filled points.
+             */
             filled: number;
-            /** First */
+            /**
+             * First
+             * @description Where it begins: a time, seconds since 1970 UTC, or a date.
+             */
             first: number;
-            /** Highest */
+            /**
+             * Highest
+             * @description The highest value, in the unit of the data.
+             */
             highest: number | null;
-            /** Key */
+            /**
+             * Key
+             * @description What the series is called.
+             */
             key: string;
-            /** Last */
+            /**
+             * Last
+             * @description Where it ends, included: a time, seconds since 1970 UTC, or a date.
+             */
             last: number;
-            /** Last Value */
+            /**
+             * Last Value
+             * @description The last known value, in the unit of the data.
+             */
             last_value: number | null;
-            /** Length */
+            /**
+             * Length
+             * @description Number of points.
+             */
             length: number;
-            /** Lowest */
+            /**
+             * Lowest
+             * @description The lowest value, in the unit of the data.
+             */
             lowest: number | null;
-            /** Missing */
+            /**
+             * Missing
+             * @description Number of missing points.
+             */
             missing: number;
-            /** Spark */
+            /**
+             * Spark
+             * @description The series in a few dozen values, to be drawn small.
+             */
             spark: (number | null)[];
-            /** Start */
+            /**
+             * Start
+             * @description First grid position.
+             */
             start: number;
         };
         /**
@@ -5481,7 +7075,7 @@ export interface components {
                 number
             ] | null;
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "several_seasons";
@@ -5493,6 +7087,7 @@ export interface components {
             periods: number[];
             /**
              * Trend
+             * @description Strength of the trend, or its way.
              * @default auto
              * @enum {string}
              */
@@ -5508,11 +7103,10 @@ export interface components {
         ShapeBody: {
             /**
              * Chain
+             * @description Stages of the chain, in order.
              * @default []
              */
-            chain: {
-                [key: string]: unknown;
-            }[];
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
             /**
              * Lags
              * @description Lags of the lag plots; nothing: 1 and the seasons.
@@ -5521,6 +7115,7 @@ export interface components {
             lags: number[];
             /**
              * Until
+             * @description How many grid positions count as known; empty: all.
              * @default null
              */
             until: number | null;
@@ -5530,29 +7125,65 @@ export interface components {
          * @description Distribution, quantiles against the normal's, spread against level, lag plots.
          */
         ShapeView: {
-            /** Block */
+            /**
+             * Block
+             * @description Length of a block in steps.
+             */
             block: number;
-            /** Counts */
+            /**
+             * Counts
+             * @description How many fall into each.
+             */
             counts: number[];
-            /** Edges */
+            /**
+             * Edges
+             * @description What happens to first and last buckets covered in part; or the edges of a histogram.
+             */
             edges: number[];
-            /** Exponent */
+            /**
+             * Exponent
+             * @description Exponent of the spread's growth with the level.
+             */
             exponent: number | null;
-            /** Lag Plots */
+            /**
+             * Lag Plots
+             * @description Pairs of values some steps apart.
+             */
             lag_plots: components["schemas"]["LagPlot"][];
-            /** Level */
+            /**
+             * Level
+             * @description The level.
+             */
             level: number[];
-            /** Normal */
+            /**
+             * Normal
+             * @description The normal density over the same edges.
+             */
             normal: number[];
-            /** Quantiles */
+            /**
+             * Quantiles
+             * @description Sorted values, standardised.
+             */
             quantiles: number[];
-            /** Quantiles Normal */
+            /**
+             * Quantiles Normal
+             * @description What the normal distribution expects of them.
+             */
             quantiles_normal: number[];
-            /** Slope */
+            /**
+             * Slope
+             * @description Slope of the logarithm of the spread against that of the level.
+             */
             slope: number | null;
-            /** Spread */
+            /**
+             * Spread
+             * @description Standard deviation of every block.
+             */
             spread: number[];
-            /** Verdict */
+            /**
+             * Verdict
+             * @description What follows, in words; of a flag, what the user says of it.
+             */
             verdict: string;
         };
         /**
@@ -5567,7 +7198,7 @@ export interface components {
              */
             high: number;
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "since";
@@ -5589,15 +7220,30 @@ export interface components {
          * @description Mean and middle half of the values in each calendar slot.
          */
         SlotBars: {
-            /** Field */
+            /**
+             * Field
+             * @description The setting or column it is about.
+             */
             field: string;
-            /** High */
+            /**
+             * High
+             * @description The upper end.
+             */
             high: (number | null)[];
-            /** Labels */
+            /**
+             * Labels
+             * @description What the values are called.
+             */
             labels: string[];
-            /** Low */
+            /**
+             * Low
+             * @description The lower end.
+             */
             low: (number | null)[];
-            /** Mean */
+            /**
+             * Mean
+             * @description The mean.
+             */
             mean: (number | null)[];
         };
         /**
@@ -5609,7 +7255,7 @@ export interface components {
          */
         SmoothTrend: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "smooth_trend";
@@ -5649,6 +7295,13 @@ export interface components {
          */
         Smoothing: {
             /**
+             * Optimise
+             * @description What weights are chosen by: the likelihood, or the errors one step ahead.
+             * @default likelihood
+             * @enum {string}
+             */
+            aim: "likelihood" | "squared" | "absolute" | "percentage";
+            /**
              * Choose by
              * @description A criterion, or the error on the last points known.
              * @default aicc
@@ -5663,17 +7316,19 @@ export interface components {
             damped: boolean | null;
             /**
              * Damping
+             * @description How much of a slope stays per step. 0 … 1.
              * @default null
              */
             damping: number | null;
             /**
              * Errors
+             * @description How errors act.
              * @default auto
              * @enum {string}
              */
             error: "additive" | "multiplicative" | "auto";
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "smoothing";
@@ -5691,12 +7346,14 @@ export interface components {
             period: number | null;
             /**
              * Season
+             * @description Season, in steps or by its way.
              * @default auto
              * @enum {string}
              */
             season: "none" | "additive" | "multiplicative" | "auto";
             /**
              * Season weight
+             * @description Weight of the newest error in the season. 0 … 1.
              * @default null
              */
             season_weight: number | null;
@@ -5714,23 +7371,27 @@ export interface components {
             start_season: number[];
             /**
              * Start trend
+             * @description Slope before the first point, in the unit of the data a step.
              * @default null
              */
             start_trend: number | null;
             /**
              * Start values
+             * @description Whether starting values are estimated or taken from the first points.
              * @default optimised
              * @enum {string}
              */
             starts: "optimised" | "heuristic" | "stated";
             /**
              * Trend
+             * @description Strength of the trend, or its way.
              * @default auto
              * @enum {string}
              */
             trend: "none" | "additive" | "multiplicative" | "auto";
             /**
              * Trend weight
+             * @description Weight of the newest error in the slope. 0 … 1.
              * @default null
              */
             trend_weight: number | null;
@@ -5751,7 +7412,7 @@ export interface components {
          */
         SmoothingAverage: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "smoothing_average";
@@ -5771,10 +7432,14 @@ export interface components {
         };
         /** Sorting */
         Sorting: {
-            /** Column */
+            /**
+             * Column
+             * @description A column's name.
+             */
             column: string;
             /**
              * Descending
+             * @description Whether the largest comes first.
              * @default false
              */
             descending: boolean;
@@ -5784,33 +7449,66 @@ export interface components {
          * @description Where a column comes from: first and last step it reads, relative to the origin; `whole` is from the start.
          */
         SourceView: {
-            /** First */
+            /**
+             * First
+             * @description Where it begins: a time, seconds since 1970 UTC, or a date.
+             */
             first: number;
-            /** Kind */
+            /**
+             * Kind
+             * @description Which one it is.
+             */
             kind: string;
-            /** Last */
+            /**
+             * Last
+             * @description Where it ends, included: a time, seconds since 1970 UTC, or a date.
+             */
             last: number;
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Whole */
+            /**
+             * Whole
+             * @description Rows of the source.
+             */
             whole: boolean;
         };
         /** SpanView */
         SpanView: {
-            /** Key */
+            /**
+             * Key
+             * @description What the series is called.
+             */
             key: string;
-            /** Start */
+            /**
+             * Start
+             * @description First grid position.
+             */
             start: number;
-            /** Stop */
+            /**
+             * Stop
+             * @description One past the last grid position.
+             */
             stop: number;
         };
         /** StageTests */
         StageTests: {
-            /** Place */
+            /**
+             * Place
+             * @description Its place in the chain, from 0; −1: before the chain.
+             */
             place: number;
-            /** Tests */
+            /**
+             * Tests
+             * @description Tests with their verdicts.
+             */
             tests: components["schemas"]["TestView"][];
-            /** Verdict */
+            /**
+             * Verdict
+             * @description What follows, in words; of a flag, what the user says of it.
+             */
             verdict: string;
         };
         /**
@@ -5818,30 +7516,64 @@ export interface components {
          * @description A stage's lane and what it learned; `parts` are what it takes out, projected beyond the cutoff.
          */
         StageView: {
-            /** Facts */
+            /**
+             * Facts
+             * @description What was found out, by name.
+             */
             facts: {
                 [key: string]: number;
             };
-            /** Figures */
+            /**
+             * Figures
+             * @description Curves and bars of what was learned.
+             */
             figures: components["schemas"]["FigureView"][];
-            /** Group */
+            /**
+             * Group
+             * @description The group it is listed in.
+             */
             group: string;
-            /** Kind */
+            /**
+             * Kind
+             * @description Which one it is.
+             */
             kind: string;
-            /** Notes */
+            /**
+             * Notes
+             * @description What to know about it, in sentences.
+             */
             notes: string[];
+            /** @description What the stage leaves. */
             output: components["schemas"]["Line"];
-            /** Parts */
+            /**
+             * Parts
+             * @description What the stage took out.
+             */
             parts: components["schemas"]["PartView"][];
-            /** Place */
+            /**
+             * Place
+             * @description Its place in the chain, from 0; −1: before the chain.
+             */
             place: number;
-            /** Title */
+            /**
+             * Title
+             * @description Its title.
+             */
             title: string;
-            /** Twin */
+            /**
+             * Twin
+             * @description The other form of the stage, to be compared.
+             */
             twin: components["schemas"]["PartView"][];
-            /** Twin Name */
+            /**
+             * Twin Name
+             * @description What the other form is called.
+             */
             twin_name: string | null;
-            /** Variance Share */
+            /**
+             * Variance Share
+             * @description Share of the variance the stage takes. 0 … 1.
+             */
             variance_share: number | null;
         };
         /**
@@ -5852,7 +7584,10 @@ export interface components {
          *     mean of all series as if `doubt` more points had shown that; nothing after the origin is read.
          */
         Static: {
-            /** Covariate */
+            /**
+             * Covariate
+             * @description A column's name.
+             */
             column: string;
             /**
              * Doubt
@@ -5862,12 +7597,13 @@ export interface components {
             doubt: number;
             /**
              * Form
+             * @description How it acts: added, multiplied, or by its own ways.
              * @default number
              * @enum {string}
              */
             form: "number" | "one_hot" | "target";
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "static";
@@ -5890,7 +7626,7 @@ export interface components {
              */
             damping: number | null;
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "structural";
@@ -5902,6 +7638,7 @@ export interface components {
             period: number | null;
             /**
              * Slope
+             * @description Strength of the trend, or its way.
              * @default true
              */
             trend: boolean;
@@ -5911,13 +7648,20 @@ export interface components {
          * @description A stage worth adding, and why.
          */
         SuggestionView: {
-            /** Stage */
-            stage: {
-                [key: string]: unknown;
-            };
-            /** Title */
+            /**
+             * Stage
+             * @description The stage, with its settings.
+             */
+            stage: components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"];
+            /**
+             * Title
+             * @description Its title.
+             */
             title: string;
-            /** Why */
+            /**
+             * Why
+             * @description What speaks for it, in a sentence.
+             */
             why: string;
         };
         /**
@@ -5925,7 +7669,10 @@ export interface components {
          * @description Reasons by kind; a kind that is not there may be tried.
          */
         SuitedView: {
-            /** Reasons */
+            /**
+             * Reasons
+             * @description Why, in sentences.
+             */
             reasons: {
                 [key: string]: string;
             };
@@ -5939,7 +7686,7 @@ export interface components {
          */
         SwitchingRegimes: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "switching_regimes";
@@ -5951,6 +7698,7 @@ export interface components {
             lags: number;
             /**
              * What switches
+             * @description What switches: the mean, the variance, the coefficients.
              * @default both
              * @enum {string}
              */
@@ -5963,27 +7711,30 @@ export interface components {
         TakeBody: {
             /**
              * Chain
+             * @description Stages of the chain, in order.
              * @default []
              */
-            chain: {
-                [key: string]: unknown;
-            }[];
-            /** Plan */
-            plan: {
-                [key: string]: unknown;
-            };
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
+            /**
+             * Plan
+             * @description The plan of windows.
+             */
+            plan: components["schemas"]["WindowPlan"];
             /**
              * Series
+             * @description Number of the series, from 0; or the series themselves, or how many.
              * @default null
              */
             series: number | null;
             /**
              * Shares
+             * @description Shares of learned, held out and kept back.
              * @default null
              */
             shares: number[] | null;
             /**
              * Until
+             * @description How many grid positions count as known; empty: all.
              * @default null
              */
             until: number | null;
@@ -5992,22 +7743,41 @@ export interface components {
         TestView: {
             /**
              * Critical
+             * @description Critical values by level.
              * @default {}
              */
             critical: {
                 [key: string]: number;
             };
-            /** Lags */
+            /**
+             * Lags
+             * @description Distances in steps.
+             */
             lags: number;
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Null */
+            /**
+             * Null
+             * @description What holds unless the test says otherwise.
+             */
             null: string;
-            /** P Value */
+            /**
+             * P Value
+             * @description p-value of the test. 0 … 1.
+             */
             p_value: number | null;
-            /** Statistic */
+            /**
+             * Statistic
+             * @description Which figure is taken; of a test, its statistic.
+             */
             statistic: number | null;
-            /** Verdict */
+            /**
+             * Verdict
+             * @description What follows, in words; of a flag, what the user says of it.
+             */
             verdict: string;
         };
         /**
@@ -6020,7 +7790,7 @@ export interface components {
          */
         Theta: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "theta";
@@ -6048,13 +7818,18 @@ export interface components {
         ThresholdBody: {
             /**
              * Budget Per Week
+             * @description How many flags a week are wanted.
              * @default null
              */
             budget_per_week: number | null;
-            /** Series */
+            /**
+             * Series
+             * @description Number of the series, from 0; or the series themselves, or how many.
+             */
             series: number;
             /**
              * Threshold
+             * @description Scores above it are flagged.
              * @default null
              */
             threshold: number | null;
@@ -6095,7 +7870,7 @@ export interface components {
              */
             follow: number | null;
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "trend_curve";
@@ -6136,22 +7911,40 @@ export interface components {
          * @description One model of a search, with its criterion or the reason it was turned down.
          */
         TriedView: {
-            /** Criterion */
+            /**
+             * Criterion
+             * @description Value of the criterion it was chosen by.
+             */
             criterion: number | null;
-            /** Label */
+            /**
+             * Label
+             * @description What it is called.
+             */
             label: string;
-            /** Reason */
+            /**
+             * Reason
+             * @description Why, in a sentence; null or empty: nothing to say.
+             */
             reason: string;
         };
         /** UploadId */
         UploadId: string;
         /** Uploaded */
         Uploaded: {
-            /** Bytes */
+            /**
+             * Bytes
+             * @description Size in bytes.
+             */
             bytes: number;
-            /** Name */
+            /**
+             * Name
+             * @description Its name.
+             */
             name: string;
-            /** Upload Id */
+            /**
+             * Upload Id
+             * @description What was brought: 32 hexadecimal digits, good for a day.
+             */
             upload_id: string;
         };
         /**
@@ -6165,6 +7958,7 @@ export interface components {
         VectorAutoregression: {
             /**
              * Choose by
+             * @description By which criterion.
              * @default bic
              * @enum {string}
              */
@@ -6176,7 +7970,7 @@ export interface components {
              */
             factors: number | null;
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "vector_autoregression";
@@ -6191,6 +7985,7 @@ export interface components {
         VerdictBody: {
             /**
              * Verdict
+             * @description What follows, in words; of a flag, what the user says of it.
              * @enum {string}
              */
             verdict: "open" | "confirmed" | "dismissed";
@@ -6207,12 +8002,13 @@ export interface components {
              */
             half_life: number;
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "weighted";
             /**
              * Statistic
+             * @description Which figure is taken; of a test, its statistic.
              * @default mean
              * @enum {string}
              */
@@ -6239,6 +8035,7 @@ export interface components {
             calendar: ("minute_of_day" | "hour_of_day" | "hour_of_week" | "weekday" | "day_of_month" | "day_of_year" | "week_of_year" | "month" | "quarter")[];
             /**
              * Covariates
+             * @description Columns that rows read, and where.
              * @default []
              */
             covariates: components["schemas"]["CovariateSteps"][];
@@ -6289,6 +8086,7 @@ export interface components {
             rolling: components["schemas"]["Rolling"][];
             /**
              * Schema Version
+             * @description The form of this document.
              * @default 1
              * @constant
              */
@@ -6309,39 +8107,47 @@ export interface components {
         WindowsBody: {
             /**
              * Chain
+             * @description Stages of the chain, in order.
              * @default []
              */
-            chain: {
-                [key: string]: unknown;
-            }[];
+            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
             /**
              * Find
+             * @description Grid position of the origin whose row is looked for.
              * @default null
              */
             find: number | null;
             /**
              * Limit
+             * @description How many rows at most.
              * @default 100
              */
             limit: number;
             /**
              * Offset
+             * @description Number of the first row, from 0.
              * @default 0
              */
             offset: number | null;
-            /** Plan */
-            plan: {
-                [key: string]: unknown;
-            };
+            /**
+             * Plan
+             * @description The plan of windows.
+             */
+            plan: components["schemas"]["WindowPlan"];
             /**
              * Series
+             * @description Number of the series, from 0; or the series themselves, or how many.
              * @default null
              */
             series: number | null;
-            /** @default null */
+            /**
+             * @description By which column, and which way.
+             * @default null
+             */
             sort: components["schemas"]["Sorting"] | null;
             /**
              * Span
+             * @description Steps around the row that is looked for.
              * @default null
              */
             span: [
@@ -6351,48 +8157,95 @@ export interface components {
             ] | null;
             /**
              * Until
+             * @description How many grid positions count as known; empty: all.
              * @default null
              */
             until: number | null;
             /**
              * Where
+             * @description Conditions that rows must meet.
              * @default []
              */
             where: components["schemas"]["Between"][];
         };
         /** WindowsView */
         WindowsView: {
-            /** Dropped */
+            /**
+             * Dropped
+             * @description How many rows were left out, by reason.
+             */
             dropped: {
                 [key: string]: number;
             };
-            /** Found */
+            /**
+             * Found
+             * @description Row of the origin that was looked for; null: none was.
+             */
             found: number | null;
-            /** Look Back */
+            /**
+             * Look Back
+             * @description Steps before the first target that a row reads.
+             */
             look_back: number;
-            /** Names */
+            /**
+             * Names
+             * @description Names of the columns, in order.
+             */
             names: string[];
-            /** Offset */
+            /**
+             * Offset
+             * @description Number of the first row, from 0.
+             */
             offset: number;
-            /** Positions */
+            /**
+             * Positions
+             * @description Grid positions.
+             */
             positions: number[];
-            /** Rows */
+            /**
+             * Rows
+             * @description Rows.
+             */
             rows: (number | null)[][];
-            /** Series */
+            /**
+             * Series
+             * @description Number of the series, from 0; or the series themselves, or how many.
+             */
             series: number[];
-            /** Sources */
+            /**
+             * Sources
+             * @description Where each column comes from.
+             */
             sources: components["schemas"]["SourceView"][];
-            /** Span Start */
+            /**
+             * Span Start
+             * @description Grid position of the first of `span_values`.
+             */
             span_start: number;
-            /** Span Values */
+            /**
+             * Span Values
+             * @description The series around the row that was looked for.
+             */
             span_values: (number | null)[];
-            /** Target Names */
+            /**
+             * Target Names
+             * @description Names of the targets.
+             */
             target_names: string[];
-            /** Text */
+            /**
+             * Text
+             * @description It in words or in its notation.
+             */
             text: string;
-            /** Times */
+            /**
+             * Times
+             * @description Times of the values, seconds since 1970 UTC.
+             */
             times: number[];
-            /** Total */
+            /**
+             * Total
+             * @description How many there are in all.
+             */
             total: number;
         };
         /**
@@ -6407,7 +8260,7 @@ export interface components {
              */
             exponent: number | null;
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "yeo_johnson";
@@ -6430,7 +8283,7 @@ export interface components {
          */
         ZScore: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "z_score";
@@ -6453,7 +8306,7 @@ export interface components {
          */
         Zero: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "zero";
@@ -6466,7 +8319,7 @@ export interface components {
          */
         proteron__core__flatten__moving_average__MovingAverage: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "moving_average";
@@ -6495,7 +8348,7 @@ export interface components {
          */
         proteron__core__forecasters__baselines__MovingAverage: {
             /**
-             * @description discriminator enum property added by openapi-typescript
+             * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
             kind: "moving_average";
@@ -6561,6 +8414,7 @@ export interface operations {
                 "If-Match"?: string | null;
             };
             path: {
+                /** @description The saved chain's number. */
                 chain_id: number;
             };
             cookie?: never;
@@ -6631,6 +8485,7 @@ export interface operations {
                 "If-Match"?: string | null;
             };
             path: {
+                /** @description The saved chain's number. */
                 chain_id: number;
             };
             cookie?: never;
@@ -6702,6 +8557,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The saved chain's number. */
                 chain_id: number;
             };
             cookie?: never;
@@ -6773,6 +8629,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The saved chain's number. */
                 chain_id: number;
             };
             cookie?: never;
@@ -6878,6 +8735,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -6930,6 +8788,7 @@ export interface operations {
                 "If-Match"?: string | null;
             };
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -7000,6 +8859,7 @@ export interface operations {
                 "If-Match"?: string | null;
             };
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -7071,6 +8931,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -7111,7 +8972,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
+                /** @description The number of the version to compare with. */
                 other_id: number;
             };
             cookie?: never;
@@ -7161,6 +9024,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -7232,6 +9096,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -7272,6 +9137,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -7314,10 +9180,12 @@ export interface operations {
     datasets_export_datasets__int_dataset_id__export_get: {
         parameters: {
             query?: {
+                /** @description Format of the file. */
                 format?: "csv" | "jsonl" | "parquet" | "arrow" | "xlsx";
             };
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -7360,10 +9228,12 @@ export interface operations {
     profile_view_features_datasets__int_dataset_id__features_get: {
         parameters: {
             query?: {
+                /** @description How many grid positions count as known; empty: all. */
                 until?: number | null;
             };
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -7404,6 +9274,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -7448,6 +9319,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -7492,6 +9364,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -7532,6 +9405,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -7576,6 +9450,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -7620,7 +9495,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
+                /** @description The fitted chain's number. */
                 fitted_id: number;
             };
             cookie?: never;
@@ -7661,6 +9538,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -7705,6 +9583,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -7772,7 +9651,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
                 series: number;
             };
             cookie?: never;
@@ -7817,7 +9698,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
                 series: number;
             };
             cookie?: never;
@@ -7860,13 +9743,18 @@ export interface operations {
     datasets_series_line_datasets__int_dataset_id__series__int_series__line_get: {
         parameters: {
             query?: {
+                /** @description First grid position. */
                 start?: number | null;
+                /** @description One past the last grid position. */
                 stop?: number | null;
+                /** @description Pixel columns it is drawn in. */
                 width?: number;
             };
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
                 series: number;
             };
             cookie?: never;
@@ -7907,7 +9795,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
                 series: number;
             };
             cookie?: never;
@@ -7952,7 +9842,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
                 series: number;
             };
             cookie?: never;
@@ -7997,7 +9889,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
                 series: number;
             };
             cookie?: never;
@@ -8042,7 +9936,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
                 series: number;
             };
             cookie?: never;
@@ -8087,7 +9983,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
                 series: number;
             };
             cookie?: never;
@@ -8132,7 +10030,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
                 series: number;
             };
             cookie?: never;
@@ -8177,7 +10077,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
                 series: number;
             };
             cookie?: never;
@@ -8222,7 +10124,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
                 series: number;
             };
             cookie?: never;
@@ -8265,11 +10169,14 @@ export interface operations {
     contenders_suited_datasets__int_dataset_id__suited_get: {
         parameters: {
             query?: {
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
                 series?: number;
+                /** @description How many grid positions count as known; empty: all. */
                 until?: number | null;
             };
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -8319,6 +10226,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -8363,6 +10271,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -8407,6 +10316,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -8451,6 +10361,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -8495,6 +10406,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -8539,6 +10451,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The number of the version of the data. */
                 dataset_id: number;
             };
             cookie?: never;
@@ -8586,6 +10499,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The experiment's number. */
                 experiment_id: number;
             };
             cookie?: never;
@@ -8638,6 +10552,7 @@ export interface operations {
                 "If-Match"?: string | null;
             };
             path: {
+                /** @description The experiment's number. */
                 experiment_id: number;
             };
             cookie?: never;
@@ -8708,6 +10623,7 @@ export interface operations {
                 "If-Match"?: string | null;
             };
             path: {
+                /** @description The experiment's number. */
                 experiment_id: number;
             };
             cookie?: never;
@@ -8782,6 +10698,7 @@ export interface operations {
             };
             header?: never;
             path: {
+                /** @description The experiment's number. */
                 experiment_id: number;
             };
             cookie?: never;
@@ -8822,6 +10739,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The experiment's number. */
                 experiment_id: number;
             };
             cookie?: never;
@@ -8893,6 +10811,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The experiment's number. */
                 experiment_id: number;
             };
             cookie?: never;
@@ -8931,14 +10850,18 @@ export interface operations {
     contenders_facts_experiments__int_experiment_id__facts_get: {
         parameters: {
             query: {
+                /** @description The contender's name. */
                 contender: string;
+                /** @description Number of the fold, from 0; null: none had learned. */
                 fold?: number | null;
                 /** @description Instead of a fold: the one that had learned by then. */
                 origin?: number | null;
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
                 series?: number;
             };
             header?: never;
             path: {
+                /** @description The experiment's number. */
                 experiment_id: number;
             };
             cookie?: never;
@@ -8986,10 +10909,12 @@ export interface operations {
     anomalies_list_flags_experiments__int_experiment_id__flags_get: {
         parameters: {
             query?: {
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
                 series?: number | null;
             };
             header?: never;
             path: {
+                /** @description The experiment's number. */
                 experiment_id: number;
             };
             cookie?: never;
@@ -9030,6 +10955,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The experiment's number. */
                 experiment_id: number;
             };
             cookie?: never;
@@ -9074,6 +11000,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The experiment's number. */
                 experiment_id: number;
             };
             cookie?: never;
@@ -9118,6 +11045,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The experiment's number. */
                 experiment_id: number;
             };
             cookie?: never;
@@ -9162,6 +11090,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The experiment's number. */
                 experiment_id: number;
             };
             cookie?: never;
@@ -9229,6 +11158,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The experiment's number. */
                 experiment_id: number;
             };
             cookie?: never;
@@ -9276,15 +11206,20 @@ export interface operations {
     anomalies_scores_experiments__int_experiment_id__scores_get: {
         parameters: {
             query?: {
+                /** @description First grid position. */
                 start?: number | null;
+                /** @description One past the last grid position. */
                 stop?: number | null;
+                /** @description Pixel columns it is drawn in. */
                 width?: number;
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
                 series?: number;
                 /** @description Up to where the highest score is looked for; empty: all. */
                 until?: number | null;
             };
             header?: never;
             path: {
+                /** @description The experiment's number. */
                 experiment_id: number;
             };
             cookie?: never;
@@ -9325,6 +11260,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The experiment's number. */
                 experiment_id: number;
             };
             cookie?: never;
@@ -9365,6 +11301,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The fitted chain's number. */
                 fitted_id: number;
             };
             cookie?: never;
@@ -9405,6 +11342,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The flag's number. */
                 flag_id: number;
             };
             cookie?: never;
@@ -9494,10 +11432,12 @@ export interface operations {
     outlook_view_outlook_outlooks__int_outlook_id__get: {
         parameters: {
             query?: {
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
                 series?: number;
             };
             header?: never;
             path: {
+                /** @description The outlook's number. */
                 outlook_id: number;
             };
             cookie?: never;
@@ -9547,6 +11487,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The outlook's number. */
                 outlook_id: number;
             };
             cookie?: never;
@@ -9632,6 +11573,7 @@ export interface operations {
                 "If-Match"?: string | null;
             };
             path: {
+                /** @description The saved plan's number. */
                 plan_id: number;
             };
             cookie?: never;
@@ -9702,6 +11644,7 @@ export interface operations {
                 "If-Match"?: string | null;
             };
             path: {
+                /** @description The saved plan's number. */
                 plan_id: number;
             };
             cookie?: never;
@@ -9773,6 +11716,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The saved plan's number. */
                 plan_id: number;
             };
             cookie?: never;
@@ -9844,6 +11788,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The saved plan's number. */
                 plan_id: number;
             };
             cookie?: never;
@@ -10000,6 +11945,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The project's number. */
                 project_id: number;
             };
             cookie?: never;
@@ -10052,6 +11998,7 @@ export interface operations {
                 "If-Match"?: string | null;
             };
             path: {
+                /** @description The project's number. */
                 project_id: number;
             };
             cookie?: never;
@@ -10122,6 +12069,7 @@ export interface operations {
                 "If-Match"?: string | null;
             };
             path: {
+                /** @description The project's number. */
                 project_id: number;
             };
             cookie?: never;
@@ -10191,10 +12139,12 @@ export interface operations {
     chains_list_chains_projects__int_project_id__chains_get: {
         parameters: {
             query?: {
+                /** @description How many grid positions count as known; empty: all. */
                 until?: number | null;
             };
             header?: never;
             path: {
+                /** @description The project's number. */
                 project_id: number;
             };
             cookie?: never;
@@ -10235,6 +12185,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The project's number. */
                 project_id: number;
             };
             cookie?: never;
@@ -10282,6 +12233,7 @@ export interface operations {
                 "If-Match"?: string | null;
             };
             path: {
+                /** @description The project's number. */
                 project_id: number;
             };
             cookie?: never;
@@ -10344,6 +12296,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The project's number. */
                 project_id: number;
             };
             cookie?: never;
@@ -10415,6 +12368,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The project's number. */
                 project_id: number;
             };
             cookie?: never;
@@ -10464,6 +12418,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The project's number. */
                 project_id: number;
             };
             cookie?: never;
@@ -10504,6 +12459,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The project's number. */
                 project_id: number;
             };
             cookie?: never;
@@ -10557,6 +12513,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The project's number. */
                 project_id: number;
             };
             cookie?: never;
@@ -10606,6 +12563,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The project's number. */
                 project_id: number;
             };
             cookie?: never;
@@ -10659,6 +12617,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The project's number. */
                 project_id: number;
             };
             cookie?: never;
@@ -10726,6 +12685,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The project's number. */
                 project_id: number;
             };
             cookie?: never;
@@ -10768,6 +12728,7 @@ export interface operations {
     intake_upload_uploads_post: {
         parameters: {
             query?: {
+                /** @description Its name. */
                 name?: string;
             };
             header?: never;
@@ -10875,6 +12836,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description What was brought: 32 hexadecimal digits, good for a day. */
                 upload_id: string;
             };
             cookie?: never;
@@ -10915,6 +12877,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description What was brought: 32 hexadecimal digits, good for a day. */
                 upload_id: string;
             };
             cookie?: never;
@@ -10959,6 +12922,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description What was brought: 32 hexadecimal digits, good for a day. */
                 upload_id: string;
             };
             cookie?: never;

@@ -1,9 +1,9 @@
 """One spread per stretch of the calendar, such as the standard deviation of each year."""
 
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from proteron.core.flatten.stage import Calendar, Figure, Group, Stage, StageState, require
 from proteron.core.panel import Floats
@@ -24,18 +24,26 @@ class PeriodSpread(Stage):
     kind: Literal["period_spread"] = "period_spread"
     needs: ClassVar[int] = 2
     shareable: ClassVar[bool] = False
-    each: Literal["year", "quarter", "month", "week"] = Field("year", title="One spread per")
+    period: Literal["year", "quarter", "month", "week"] = Field("year", title="One spread per")
     least: int = Field(
         8, ge=2, title="Least points", description="Known points a stretch needs for a spread of its own."
     )
 
+    @model_validator(mode="before")
+    @classmethod
+    def _of_older_files(cls, given: Any) -> Any:
+        """`period` was called `each`."""
+        if isinstance(given, dict) and "each" in given and "period" not in given:
+            return {name if name != "each" else "period": value for name, value in given.items()}
+        return given
+
     def _stretches(self, positions: Ints, calendar: Calendar) -> Ints:
         local = calendar.axis.local(positions)
-        if self.each == "week":
+        if self.period == "week":
             return (local.astype("datetime64[D]").astype(np.int64) + 3) // 7
-        if self.each == "quarter":
+        if self.period == "quarter":
             return local.astype("datetime64[M]").astype(np.int64) // 3
-        return local.astype(f"datetime64[{_UNITS[self.each]}]").astype(np.int64)
+        return local.astype(f"datetime64[{_UNITS[self.period]}]").astype(np.int64)
 
     def fit(self, values: Floats, positions: Ints, calendar: Calendar) -> StageState:
         """Learn from known values (n_known,) at grid `positions`; raises `TooShortError` or `UnitsError`."""
@@ -53,13 +61,13 @@ class PeriodSpread(Stage):
         usable = (counts >= self.least) & (spreads > floor)
         if not usable.any():
             alone = np.float64(overall if overall > floor else 1.0)
-            note = f"no {self.each} has {self.least} known points that vary: one spread for all"
+            note = f"no {self.period} has {self.least} known points that vary: one spread for all"
             return StageState({"spreads": np.array([alone]), "first": np.float64(first)}, (note,))
         place = np.maximum.accumulate(np.where(usable, np.arange(len(spreads)), -1))
         place[place < 0] = int(np.argmax(usable))
         short = int((~usable).sum())
         notes = (
-            (f"{short} of {len(spreads)} {self.each}s are too short and take a neighbour's spread",) if short else ()
+            (f"{short} of {len(spreads)} {self.period}s are too short and take a neighbour's spread",) if short else ()
         )
         return StageState({"spreads": spreads[place], "first": np.float64(first)}, notes)
 
@@ -85,10 +93,10 @@ class PeriodSpread(Stage):
         """What was learned, as pictures."""
         spreads, first = state.array("spreads"), int(state.number("first"))
         codes = first + np.arange(len(spreads))
-        if self.each == "week":
+        if self.period == "week":
             labels = (codes * 7 - 3).astype("datetime64[D]").astype(str).tolist()
-        elif self.each == "quarter":
+        elif self.period == "quarter":
             labels = [f"{1970 + code // 4} Q{code % 4 + 1}" for code in codes]
         else:
-            labels = codes.astype(f"datetime64[{_UNITS[self.each]}]").astype(str).tolist()
-        return [Figure(f"spread per {self.each}", tuple(labels), tuple(spreads.tolist()))]
+            labels = codes.astype(f"datetime64[{_UNITS[self.period]}]").astype(str).tolist()
+        return [Figure(f"spread per {self.period}", tuple(labels), tuple(spreads.tolist()))]

@@ -58,7 +58,7 @@ def presets(calendar: Calendar, known: int) -> list[Preset]:
             Preset(
                 "even out the years",
                 "Trend and seasons, then every year divided by its own spread: for a swing that changed over time.",
-                (loess, PeriodSpread(each="year")),
+                (loess, PeriodSpread(period="year")),
             ),
         ]
         if calendar.occasions:

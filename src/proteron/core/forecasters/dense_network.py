@@ -130,7 +130,7 @@ class DenseNetwork(WindowForecaster):
         """How the training went: losses by epoch, and the epoch kept."""
         facts = state.facts
         return Training(
-            tuple(facts["loss"]), tuple(facts["validation_loss"]), int(facts["kept_epoch"]), int(facts["windows"])
+            tuple(facts["loss"]), tuple(facts["validation_loss"]), int(facts["kept_epoch"]) + 1, int(facts["windows"])
         )
 
     def predict(self, state: ForecasterState, features: Floats, series: Ints) -> Floats:

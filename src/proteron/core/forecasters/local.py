@@ -330,7 +330,7 @@ class LocalForecaster(Forecaster):
     ) -> Floats | None:
         """Flat joint paths from one origin, (count, n_series, horizon)."""
         out = np.full((count, len(panel), horizon), np.nan)
-        shared = self._shared_noise(state, panel, count, horizon, seed)
+        shared = self.shared_noise(state, panel, count, horizon, seed)
         some = False
         for index, key in enumerate(panel.keys):
             found = self._at(state, panel, index)
@@ -348,8 +348,7 @@ class LocalForecaster(Forecaster):
                 some = True
         return out if some else None
 
-    @staticmethod
-    def _shared_noise(state: ForecasterState, panel: Panel, count: int, horizon: int, seed: int) -> Floats | None:
+    def shared_noise(self, state: ForecasterState, panel: Panel, count: int, horizon: int, seed: int) -> Floats | None:
         """Standard normal draws (n_series, count, horizon) with the correlation that one-step errors had."""
         together = state.arrays.get("together")
         if together is None or len(panel) < 2:

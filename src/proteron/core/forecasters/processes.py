@@ -33,6 +33,9 @@ class RandomWalkProcess(LocalForecaster):
     least: ClassVar[int] = 4
     kind: Literal["random_walk_process"] = "random_walk_process"
     reverting: bool = Field(False, title="Drawn back", description="To a level, by a share a step.")
+    jointly: bool = Field(
+        False, title="Paths together", description="Paths of several series keep the correlation their growth had."
+    )
 
     def objection(self, known: Panel) -> str | None:
         """What speaks against a panel of one series that has points enough; None: nothing."""
@@ -79,6 +82,10 @@ class RandomWalkProcess(LocalForecaster):
         logs = np.log(np.where(last > 0, last, np.nan))
         mean, variance = self._moments(learned, logs, horizon)
         return np.exp(mean + 0.5 * variance)
+
+    def shared_noise(self, state: ForecasterState, panel: Panel, count: int, horizon: int, seed: int) -> Floats | None:
+        """Paths of one series are independent of another's unless asked for jointly."""
+        return super().shared_noise(state, panel, count, horizon, seed) if self.jointly else None
 
     def paths_of(self, learned: Learned, values: Floats, at: int, noise: Noise) -> Floats | None:
         """Paths (count, horizon) after `at` points, driven by the errors of `noise`."""

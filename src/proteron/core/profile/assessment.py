@@ -112,7 +112,7 @@ def suggest(
         out += _against_trend(tests, found.trend)
     spread = tests.get("even spread")
     if spread is not None and spread.rejected and not level_spread.grows:
-        out.append(Suggestion(spread.verdict, {"kind": "period_spread", "each": "year"}))
+        out.append(Suggestion(spread.verdict, {"kind": "period_spread", "period": "year"}))
     return out
 
 

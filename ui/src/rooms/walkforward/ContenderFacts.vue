@@ -136,7 +136,7 @@ async function makeOutlook() {
     v-if="facts?.loss?.length"
     title="Loss by epoch, flat units:"
     mark-label="kept"
-    :mark="facts.kept_epoch"
+    :mark="(facts.kept_epoch ?? 1) - 1"
     :curves="[
       { label: 'learned', values: facts.loss, color: 'var(--ink)' },
       { label: 'held out', values: facts.validation_loss, color: 'var(--c1)', dash: '4 2' },

@@ -15,12 +15,12 @@ export function useExperiment(id: Ref<number | undefined>, withBoard = true) {
     () => [id.value, tick.value],
     (signal) =>
       id.value
-        ? unwrap(
+        ? (unwrap(
             client.GET('/api/v1/experiments/{experiment_id}', {
               params: { path: { experiment_id: id.value } },
               signal,
             }),
-          )
+          ) as Promise<Shapes['ExperimentView']>)
         : null,
     150,
     REST,

@@ -40,7 +40,7 @@ async function need(page: number) {
     limit: PAGE,
   }
   const found = await fetched(() =>
-    unwrap(client.POST('/api/v1/datasets/{dataset_id}/windows/left-out', { params, body })),
+    unwrap(client.POST('/api/v1/datasets/{dataset_id}/windows/left-out', { params, body: body as never })),
   )
   if (found && key === JSON.stringify([props, page])) pages.value = new Map(pages.value).set(page, found)
 }

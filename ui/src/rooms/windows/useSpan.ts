@@ -43,7 +43,7 @@ export function useSpan(
       span: [series, ...asked],
     }
     const found = await fetched(() =>
-      unwrap(client.POST('/api/v1/datasets/{dataset_id}/windows', { params, body })),
+      unwrap(client.POST('/api/v1/datasets/{dataset_id}/windows', { params, body: body as never })),
     )
     if (found && fresh === key) held.value = { start: found.span_start, values: found.span_values }
   }

@@ -39,7 +39,10 @@ class Regression(LocalForecaster):
     cost: ClassVar[float] = 50.0
     kind: Literal["regression"] = "regression"
     formula: str | None = Field(
-        None, title="Terms", description="Such as: rain + rain^2 + weekday * rain + district against harbour + time."
+        None,
+        title="Terms",
+        description="Such as: rain + rain^2 + district against harbour + time. a * b is the product alone, a ** b is "
+        "a + b + a * b.",
     )
     covariates: tuple[str, ...] = Field(
         (), title="Covariates", description="Instead of terms; empty: all that are known ahead."

@@ -2,13 +2,15 @@
 
     air_temp + air_temp^2 + rain * weekday + district against harbour + time
 
-Terms stand between plus signs. `*` multiplies columns only (write the columns alone as well where they should count
-alone). A name with spaces stands in “quotation marks”. `time` counts steps from the series' first point on; the
-calendar's fields are categories. A category is coded against its first label, or against the one that is named.
+Terms stand between plus signs. `a * b` is the product alone; `a ** b` is the product and each of the two alone, that
+is a + b + a * b, and `a ** b ** c` likewise everything up to the product of all three. A name with spaces stands in
+“quotation marks”. `time` counts steps from the series' first point on; the calendar's fields are categories. A category
+is coded against its first label, or against the one that is named.
 """
 
 import re
 from dataclasses import dataclass
+from itertools import combinations
 from typing import get_args
 
 import numpy as np
@@ -19,6 +21,7 @@ from proteron.core.timeline import CYCLES, CalendarField, calendar_codes
 
 _FACTOR = re.compile(r"(?:“(?P<quoted>[^”]+)”|(?P<name>[^\s+*^“”]+))(?:\s*\^\s*(?P<power>\d+))?"
                      r"(?:\s+against\s+(?:“(?P<quoted_label>[^”]+)”|(?P<label>[^\s+*^“”]+)))?")  # fmt: skip
+_MOST_CROSSED = 6
 _FIELDS: tuple[str, ...] = get_args(CalendarField)
 
 
@@ -37,7 +40,7 @@ Term = tuple[Factor, ...]
 def read_terms(text: str) -> list[Term]:
     """Terms as products of factors; raises `SettingsError` that quotes what cannot be read."""
     terms: list[Term] = []
-    for part in text.split("+"):
+    for part in (each for written in text.split("+") for each in _with_main_effects(written)):
         factors = []
         for piece in part.split("*"):
             match = _FACTOR.fullmatch(piece.strip())
@@ -56,6 +59,15 @@ def read_terms(text: str) -> list[Term]:
             raise SettingsError(f"“{part.strip()}” stands twice.", field="formula")
         terms.append(tuple(factors))
     return terms
+
+
+def _with_main_effects(part: str) -> list[str]:
+    """`a ** b` as a, b and a * b; a product as itself."""
+    pieces = [piece.strip() for piece in part.split("**")]
+    sizes = range(1, len(pieces) + 1) if len(pieces) <= _MOST_CROSSED else ()
+    if not sizes:
+        raise SettingsError(f"“{part.strip()}” crosses more than {_MOST_CROSSED} columns.", field="formula")
+    return [" * ".join(chosen) for size in sizes for chosen in combinations(pieces, size)]
 
 
 def design(panel: Panel, index: int, terms: list[Term], first: int) -> tuple[Floats, tuple[str, ...]]:

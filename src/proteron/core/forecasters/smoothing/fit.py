@@ -5,6 +5,8 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
+from numpy.typing import NDArray
+from scipy.optimize import minimize
 
 from proteron.core.errors import TooShortError
 from proteron.core.forecasters.criteria import information
@@ -142,6 +144,98 @@ def fit_form(
     relative = errors[np.isfinite(errors)]
     variance = float((relative**2).mean()) if np.isfinite(value) else np.nan
     loglik = -value - 0.5 * count * (np.log(2 * np.pi) + 1) - count * np.log(unit)
+    return replace(fitted, variance=variance, loglik=float(loglik))
+
+
+Aim = Literal["likelihood", "squared", "absolute", "percentage"]
+
+
+def aimed_error(gaps: Floats, values: Floats, aim: Aim) -> float:
+    """The error that is aimed at of gaps (n,) to values (n,): root mean squared, mean absolute, or in percent."""
+    known = np.isfinite(gaps)
+    gaps, values = np.abs(gaps[known]), np.abs(values[known])
+    if not len(gaps):
+        return np.nan
+    if aim == "percentage":
+        there = values > 0
+        return float(100 * (gaps[there] / values[there]).mean()) if there.any() else np.nan
+    return float(gaps.mean()) if aim == "absolute" else float(np.sqrt((gaps**2).mean()))
+
+
+@dataclass(frozen=True)
+class _Moves:
+    """Where the weights that may move, and the first level and slope where free, are looked for around a fit."""
+
+    fitted: FittedForm
+    movable: NDArray[np.bool_]  # (4,) of level, trend over level, season, damping
+    shares: Floats  # (4,) as they stand
+    spread: float  # of changes, the unit of the first level
+    starts_free: bool
+
+    @property
+    def begin(self) -> Floats:
+        return np.concatenate([self.shares[self.movable], np.zeros(2 if self.starts_free else 0)])
+
+    def placed(self, numbers: Floats) -> FittedForm:
+        """The fit with other numbers."""
+        share, start = self.shares.copy(), self.fitted.start.copy()
+        share[self.movable] = numbers[: int(self.movable.sum())]
+        weights = share * [1.0, share[0], 1.0, 1.0]
+        weights[1:][~self.movable[1:]] = self.fitted.weights[1:][~self.movable[1:]]
+        trend = self.fitted.form.trend
+        if self.starts_free:
+            start[0] += numbers[-2] * self.spread
+            start[1] += numbers[-1] * {"additive": 0.1 * self.spread, "multiplicative": 0.01, None: 0.0}[trend]
+        return replace(self.fitted, weights=weights, start=start)
+
+    def allowed(self, weights: Floats) -> bool:
+        """Whether weights lie where those of the likelihood are looked for."""
+        level, slope, figure, damping = weights
+        damped = 0.8 <= damping <= 0.98 or not self.movable[3]
+        return bool(1e-4 <= level <= 1 - 1e-4 and 0 <= slope <= level and 0 <= figure <= 1 - level and damped)
+
+
+def fit_for(
+    fitted: FittedForm, values: Floats, aim: Aim, given: Sequence[float | None], starts_free: bool
+) -> FittedForm:
+    """A form fitted by likelihood, its weights (and first level and slope where free) moved to the least error `aim`.
+
+    By the simplex of Nelder and Mead (1965), since absolute errors have corners; likelihood and criteria are those of
+    the numbers found.
+    """
+    form = fitted.form
+    used = np.array([True, form.trend is not None, form.season is not None, form.damped])
+    free = np.array([each is None for each in given])
+    shares = fitted.weights * [1.0, 1.0 / max(fitted.weights[0], 1e-12), 1.0, 1.0]
+    known = values[np.isfinite(values)]
+    moves = _Moves(fitted, used & free, shares, float(np.std(np.diff(known))) or 1e-3, starts_free)
+
+    def error_of(numbers: Floats) -> float:
+        now = moves.placed(numbers)
+        if not moves.allowed(now.weights):
+            return np.inf
+        error = aimed_error(values - run(now, values).means, values, aim)
+        return error if np.isfinite(error) else np.inf
+
+    begin = moves.begin
+    if not len(begin):
+        return fitted
+    corners = np.vstack([begin, begin + np.diag(np.where(begin > 0.5, -0.15, 0.15))])
+    options = {"initial_simplex": corners, "maxfev": 300 * len(begin), "xatol": 1e-4, "fatol": 1e-9 * moves.spread}
+    with np.errstate(invalid="ignore"):
+        found = minimize(error_of, begin, method="Nelder-Mead", options=options)
+    return _told_anew(moves.placed(found.x) if found.fun <= error_of(begin) else fitted, values)
+
+
+def _told_anew(fitted: FittedForm, values: Floats) -> FittedForm:
+    """With the variance and the likelihood that its own numbers give."""
+    errors = one_step_errors(fitted, values)
+    known = np.isfinite(errors)
+    variance = float((errors[known] ** 2).mean())
+    means = (values - errors if fitted.form.error == "additive" else values / (1 + errors))[known]
+    logs = float(np.log(np.abs(means)).sum()) if fitted.form.error == "multiplicative" else 0.0
+    count = int(known.sum())
+    loglik = -0.5 * count * (np.log(2 * np.pi * max(variance, 1e-300)) + 1) - logs
     return replace(fitted, variance=variance, loglik=float(loglik))
 
 

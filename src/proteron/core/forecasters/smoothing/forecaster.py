@@ -16,10 +16,13 @@ from proteron.core.forecasters.pictures import Curve, Picture
 from proteron.core.forecasters.ranges import variance_error, widening
 from proteron.core.forecasters.smoothing.doubt import doubt_of
 from proteron.core.forecasters.smoothing.fit import (
+    Aim,
     FittedForm,
     Passed,
     Starts,
+    aimed_error,
     choose_form,
+    fit_for,
     fit_form,
     run,
 )
@@ -33,6 +36,10 @@ _LONGEST_CYCLE = 366
 _DRAWN = 5000
 _FOLDS, _LEAST_VALIDATED = 4, 12
 _CREDIBLE = 10.0
+_AIMED = {
+    "likelihood": "Root mean squared error", "squared": "Root mean squared error", "absolute": "Mean absolute error",
+    "percentage": "Mean absolute percentage error",
+}  # fmt: skip
 
 
 def none_in_words(given: Any) -> Any:
@@ -68,6 +75,10 @@ class Smoothing(LocalForecaster):
     choose_by: Literal["aicc", "aic", "bic", "validation"] = Field(
         "aicc", title="Choose by", description="A criterion, or the error on the last points known."
     )
+    aim: Aim = Field(
+        "likelihood", title="Optimise",
+        description="What weights are chosen by: the likelihood, or the errors one step ahead.",
+    )  # fmt: skip
     starts: Literal["optimised", "heuristic", "stated"] = Field("optimised", title="Start values")
     level_weight: float | None = Field(None, gt=0, lt=1, title="Level weight", description="Empty: optimised.")
     trend_weight: float | None = Field(None, ge=0, lt=1, title="Trend weight")
@@ -121,6 +132,9 @@ class Smoothing(LocalForecaster):
         if not np.isfinite(best.loglik):
             raise TooShortError("Smoothing found no weights that go with these values.", field="trend")
         fixed = np.array([np.nan if each is None else each for each in given], dtype=np.float64)
+        if self.aim != "likelihood":
+            best = fit_for(best, values, self.aim, given, self.starts == "optimised")
+            fixed[:] = np.where(np.isnan(fixed), best.weights, fixed)  # theory knows no doubt of such weights
         weight_doubt, start_errors = doubt_of(best, values, fixed, self.starts == "optimised")
         return Learned({
             "offset": first, "form": _coded(best.form), "period": best.period, "weights": best.weights,
@@ -312,11 +326,12 @@ class Smoothing(LocalForecaster):
                 if place == 0:
                     weights[1], weights[2] = min(weights[1], weight), min(season, 1 - weight)
                 gaps = rest - run(replace(fitted, weights=weights), rest).means
-                gaps = gaps[np.isfinite(gaps)]
-                errors.append(float(np.sqrt((gaps**2).mean())) if len(gaps) else np.nan)
+                errors.append(aimed_error(gaps, rest, self.aim))
             curves.append(Curve(name, grid, np.array(errors)))
             marks.append((float(fitted.weights[place]), name))
-        return [Picture("One-step error against each weight", "weight", tuple(curves), tuple(marks))]
+        return [
+            Picture(f"{_AIMED[self.aim]} one step ahead against each weight", "weight", tuple(curves), tuple(marks))
+        ]
 
     def summary_of(self, learned: Learned) -> str:
         """What was learned of one series, in one sentence."""
