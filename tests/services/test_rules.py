@@ -137,6 +137,24 @@ def test_the_board_is_the_report_s_to_the_bit_by_any_metric(reach: Resources, pa
     assert by_rmse.row("line").skill == pytest.approx(1 - found.row("line")["rmse"] / found.row("naive")["rmse"])
 
 
+def test_a_board_that_was_read_before_knows_every_cell_that_has_come_in_since(reach: Resources, panel: Panel) -> None:
+    made = Made(reach, "cell by cell", panel, compute=False, seed=78)
+
+    def board(metric: str | None = None) -> pt.Board:
+        with reach.database.session() as session:
+            return experiments.board_of(session, records.get_experiment(session, made.id), panel, metric)
+
+    assert [row.cells for row in board()] == [0, 0]
+    for done, cell in enumerate(made.judging.cells(panel), start=1):
+        with reach.database.session() as session:
+            save_result(session, compute_cell(panel, cell))
+        board("crps")  # a metric beside those of the experiment is no part of what others leave out
+        seen = board()
+        assert sum(row.cells for row in seen) == done
+        experiments._losses.clear()
+        assert (board(), board().notes) == (seen, seen.notes)
+
+
 def test_forecasts_and_facts_are_those_of_the_fold_that_had_learned(reach: Resources, panel: Panel) -> None:
     made = Made(reach, "from cutoffs", panel)
     folds = made.judging.folds.resolve(panel)

@@ -110,6 +110,16 @@ def tallies(session: Session, experiment_ids: Iterable[int]) -> dict[int, dict[s
     return found
 
 
+def results_stamp(session: Session, experiment_id: int) -> tuple[Any, ...]:
+    """What changes whenever a cell's result comes in, or goes: how many are done, and when the last one was."""
+    query = (
+        select(func.count(), func.max(CellRecord.finished), func.min(CellRecord.finished))
+        .join(ExperimentCell, CellRecord.key == ExperimentCell.key)
+        .where(ExperimentCell.experiment_id == experiment_id, CellRecord.state == "done")
+    )
+    return tuple(session.execute(query).one())
+
+
 def tally(session: Session, experiment_id: int) -> dict[str, int]:
     return tallies(session, [experiment_id])[experiment_id]
 

@@ -1,5 +1,8 @@
 """Experiments: stored with their cells, started, stopped, continued, read as a board."""
 
+import threading
+from collections import OrderedDict
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -9,7 +12,7 @@ from sqlalchemy.orm import Session
 from proteron.core.errors import SettingsError
 from proteron.core.experiment import Judging
 from proteron.core.intake import recipe_of
-from proteron.core.judge import FLAT_SQUARE, Board, make_board, skill_metric_of
+from proteron.core.judge import FLAT_SQUARE, Board, Fold, Losses, make_board, skill_metric_of
 from proteron.core.panel import Panel
 from proteron.records import experiments as records
 from proteron.records.database import ConflictError, Database
@@ -100,10 +103,36 @@ def board_of(session: Session, experiment: Experiment, panel: Panel, metric: str
     measure = metric or skill_metric_of(judging.metrics)
     families = {entry.name: entry.forecaster.family for entry in judging.contenders}
     wanted = [*judging.metrics, measure, "coverage_95", FLAT_SQUARE]
-    folds = judging.folds.resolve(panel)
-    losses = load_losses(session, experiment.id, wanted, list(families), folds, len(panel))
+    losses = _losses_of(session, experiment.id, wanted, list(families), judging.folds.resolve(panel), len(panel))
     facts = entrant_facts(session, experiment.id, families)
     return make_board(losses, facts, judging.metrics, judging.chosen_baseline, measure)
+
+
+_KEPT_LOSSES = 2  # experiments whose losses stay in memory, so that another metric is told at once
+_losses: OrderedDict[tuple[str, int], tuple[Any, dict[str, Losses]]] = OrderedDict()
+_losses_lock = threading.Lock()
+
+
+def _losses_of(
+    session: Session, experiment_id: int, metrics: Sequence[str], names: Sequence[str], folds: Sequence[Fold],
+    series: int,
+) -> dict[str, Losses]:  # fmt: skip
+    """Losses by metric, read anew once any cell has come in since they were read."""
+    bind = session.get_bind()
+    place = (str(getattr(bind, "url", bind)), experiment_id)
+    stamp = records.results_stamp(session, experiment_id)
+    with _losses_lock:
+        before, held = _losses.get(place, (None, {}))
+        held = dict(held) if before == stamp else {}
+    missing = [metric for metric in metrics if metric not in held]
+    if missing:
+        held |= load_losses(session, experiment_id, missing, names, folds, series)
+        with _losses_lock:
+            _losses[place] = (stamp, held)
+            _losses.move_to_end(place)
+            while len(_losses) > _KEPT_LOSSES:
+                _losses.popitem(last=False)
+    return {metric: held[metric] for metric in metrics}
 
 
 @dataclass(frozen=True)

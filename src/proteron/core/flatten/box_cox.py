@@ -1,6 +1,6 @@
 """Box–Cox transform with a chosen or given exponent."""
 
-from typing import Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
@@ -26,7 +26,7 @@ class BoxCox(CurveStage):
     version: ClassVar[int] = 2
     kind: Literal["box_cox"] = "box_cox"
     needs: ClassVar[int] = 4
-    exponent: float | Literal["likelihood", "guerrero"] = Field(
+    exponent: Annotated[float, Field(ge=-5, le=5)] | Literal["likelihood", "guerrero"] = Field(
         "likelihood", title="λ", description="A number, or how to choose it: likelihood or guerrero."
     )
     period: int | None = Field(None, ge=2, title="Cycle", description="Steps in a cycle, for guerrero.")

@@ -9,8 +9,8 @@ from proteron.core.forecasters.forecaster import Forecaster
 from proteron.core.panel import Panel
 
 _QUICK: dict[str, dict[str, Any]] = {
-    "arima": {"order": (1, 1, 1)}, "ridge": {"lags": [1, 2]},
-    "dense_network": {"lags": [1, 2], "hidden": [4], "epochs": 1},
+    "arima": {"order": (1, 1, 1)},
+    "dense_network": {"hidden": [4], "epochs": 1},
 }  # fmt: skip
 _LENGTH, _KNOWN = 240, 100
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, field, fields
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -205,14 +206,15 @@ def make_board(
         raise SettingsError(f"Skill cannot be told by “{measure}”, but by: {names}.", field="metric")
     compared = losses[measure]
     base = compared.of(baseline)
-    skills = {each.name: _skill(measure, compared.of(each.name), base, (1, 2, 3)) for each in entrants}
+    pairs = {each.name: _Pair.of(measure, compared.of(each.name), base) for each in entrants}
+    skills = {name: pair.skill(1, 2) for name, pair in pairs.items()}
     best = _best(skills, baseline, np.isfinite(base).any(axis=(1, 2, 3)))
     told = dict.fromkeys([*metrics, measure])
     counts = {name: np.isfinite(each.values).sum(axis=(3, 4)) for name, each in losses.items()}
     rows = []
     for each in entrants:
-        own = compared.of(each.name)
-        low, high = _interval(measure, own, base)
+        pair = pairs[each.name]
+        low, high = pair.interval()
         rows.append(
             BoardRow(
                 contender=each.name,
@@ -222,12 +224,12 @@ def make_board(
                 failed=each.failed,
                 errors={name: _pooled_of(losses, counts, name, each.name) for name in told},
                 flat_rmse=_pooled_of(losses, counts, FLAT_SQUARE, each.name),
-                skill=_number(_skill(measure, own, base, (0, 1, 2, 3))),
+                skill=_number(pair.skill(0, 1, 2)),
                 skill_low=low,
                 skill_high=high,
                 skill_by_fold=_numbers(skills[each.name]),
-                skill_by_step=_numbers(_skill(measure, own, base, (0, 1, 2))),
-                skill_by_series=_numbers(_skill(measure, own, base, (0, 2, 3))),
+                skill_by_step=_numbers(pair.skill(0, 1)),
+                skill_by_series=_numbers(pair.skill(0, 2)),
                 best_in=int((best == each.name).sum()),
                 coverage=_pooled_of(losses, counts, _COVERAGE, each.name),
                 seconds=each.seconds,
@@ -235,7 +237,7 @@ def make_board(
                 behind={
                     name: _behind(counts[name][losses[name].names.index(each.name)]) for name in told if name in losses
                 }
-                | {"skill": _behind((np.isfinite(own) & np.isfinite(base)).sum(axis=(2, 3)))},
+                | {"skill": _behind(pair.counts.sum(axis=2))},
                 reasons=_reasons(each.failures),
             )
         )
@@ -279,11 +281,48 @@ def _left_out(counts: Mapping[str, Any], metrics: Sequence[str]) -> list[str]:
     return notes
 
 
-def _sums(own: Floats, base: Floats, axes: tuple[int, ...]) -> tuple[Floats, Floats, Floats]:
-    """Sums of both losses over the points both have, and how many these are."""
-    both = np.isfinite(own) & np.isfinite(base)
-    mine, theirs = (np.where(both, each, 0.0).sum(axis=axes) for each in (own, base))
-    return np.asarray(mine), np.asarray(theirs), np.asarray(both.sum(axis=axes))
+@dataclass(frozen=True)
+class _Pair:
+    """Losses of an entrant and the baseline over the points both have, each (n_folds, n_series, n_steps), as sums over
+    origins, and how many points these are."""
+
+    metric: str
+    mine: Floats
+    theirs: Floats
+    counts: Floats
+
+    @classmethod
+    def of(cls, metric: str, own: Floats, base: Floats) -> "_Pair":
+        """From losses (n_folds, n_series, n_origins, n_steps), NaN where there is none."""
+        both = np.isfinite(own) & np.isfinite(base)
+        mine, theirs = (np.where(both, each, 0.0).sum(axis=2) for each in (own, base))
+        return cls(metric, mine, theirs, both.sum(axis=2))
+
+    def skill(self, *axes: int) -> Floats:
+        """Skill over all of some axes (0 folds, 1 series, 2 steps)."""
+        return _share(self.metric, *(each.sum(axis=axes) for each in (self.mine, self.theirs, self.counts)))
+
+    def interval(self) -> tuple[float | None, float | None]:
+        """95 % interval of the skill over resampled folds; none with fewer than two folds to draw from."""
+        mine, theirs, counts = (each.sum(axis=(1, 2)) for each in (self.mine, self.theirs, self.counts))
+        there = counts > 0
+        folds = int(there.sum())
+        if folds < 2:
+            return None, None
+        draws = _draws(folds)
+        drawn = _share(self.metric, draws @ mine[there], draws @ theirs[there], draws @ counts[there])
+        drawn = drawn[np.isfinite(drawn)]
+        if len(drawn) <= _RESAMPLES // 2:
+            return None, None
+        low, high = np.quantile(drawn, (0.025, 0.975))
+        return float(low), float(high)
+
+
+@lru_cache(maxsize=64)
+def _draws(folds: int) -> Floats:
+    """How often each fold is drawn, (_RESAMPLES, folds)."""
+    draws = np.random.default_rng(0).multinomial(folds, np.full(folds, 1 / folds), size=_RESAMPLES)
+    return draws.astype(np.float64)
 
 
 def _share(metric: str, mine: Floats, theirs: Floats, counts: Floats) -> Floats:
@@ -291,25 +330,6 @@ def _share(metric: str, mine: Floats, theirs: Floats, counts: Floats) -> Floats:
     own, base = pooled(metric, mine, counts), pooled(metric, theirs, counts)
     with np.errstate(invalid="ignore", divide="ignore"):
         return np.where(base > 0, 1 - own / base, np.nan)
-
-
-def _skill(metric: str, own: Floats, base: Floats, axes: tuple[int, ...]) -> Floats:
-    return _share(metric, *_sums(own, base, axes))
-
-
-def _interval(metric: str, own: Floats, base: Floats) -> tuple[float | None, float | None]:
-    """95 % interval of the skill over resampled folds; none with fewer than two folds to draw from."""
-    mine, theirs, counts = _sums(own, base, (1, 2, 3))
-    there = counts > 0
-    folds = int(there.sum())
-    if folds < 2:
-        return None, None
-    draws = np.random.default_rng(0).multinomial(folds, np.full(folds, 1 / folds), size=_RESAMPLES).astype(float)
-    drawn = _share(metric, draws @ mine[there], draws @ theirs[there], draws @ counts[there])
-    drawn = drawn[np.isfinite(drawn)]
-    if len(drawn) <= _RESAMPLES // 2:
-        return None, None
-    return float(np.quantile(drawn, 0.025)), float(np.quantile(drawn, 0.975))
 
 
 def _best(skills: Mapping[str, Floats], baseline: str, scored: Any) -> Any:
