@@ -15,7 +15,17 @@ from proteron.records import chains, experiments, kept, outlooks, projects
 from proteron.records.copies import copy_kept
 from proteron.records.database import ConflictError, Database, NotFoundError
 from proteron.records.datasets import datasets_of, load_panel, save_dataset
-from proteron.records.models import CellRecord, ContenderRecord, Dataset, Experiment, OutlookRecord, Project, Saved
+from proteron.records.models import (
+    CellRecord,
+    ContenderRecord,
+    Dataset,
+    Experiment,
+    OutlookRecord,
+    PanelProfile,
+    Project,
+    Saved,
+    SeriesFeature,
+)
 from proteron.services import experiments as rules
 
 PANEL = Panel.from_arrays({key: 50 + np.arange(60.0) for key in "ab"}, "2024-01-01", "1 hour")
@@ -112,6 +122,8 @@ def test_what_is_deleted_is_hidden_with_what_belongs_to_it_and_comes_back(sessio
 
     kept.delete_kept(session, "experiments", experiment.id)
     assert projects.get_project(session, project).choices == {"dataset_id": second.id}
+    kept.delete_kept(session, "datasets", first.id)
+    assert [record.id for _, record in kept.deleted_in(session, project)] == [first.id, experiment.id]  # the last first
     kept.restore(session, "experiments", experiment.id)
     assert projects.get_project(session, project).choices == chosen
 
@@ -138,6 +150,19 @@ def test_a_copy_of_a_dataset_is_a_version_of_its_own(session: Session, project: 
     copy = copy_kept(session, "datasets", first.id, "mine")
     assert (copy.version, copy.parent_id, copy.name, copy.hash) == (2, first.id, "mine", first.hash)
     assert load_panel(session, copy.id).hash == PANEL.hash
+    profiles = [PanelProfile(dataset_id=first.id, until=until, version=1, series=2, state=state)
+                for until, state in ((60, "done"), (50, "running"))]  # fmt: skip
+    session.add_all(profiles)
+    session.flush()
+    session.add(SeriesFeature(profile_id=profiles[0].id, series=1, features={"mean": 79.5}))
+    chains.store_fitted_chain(session, first.id, "kept", {"fitted": {"until": 5}, "dataset": first.hash})
+    again = copy_kept(session, "datasets", first.id, None)
+    (its,) = session.scalars(select(PanelProfile).where(PanelProfile.dataset_id == again.id)).all()
+    assert (its.until, its.state) == (60, "done")  # one that is being made is not there yet
+    features = session.scalars(select(SeriesFeature).where(SeriesFeature.profile_id == its.id)).all()
+    assert [(each.series, each.features) for each in features] == [(1, {"mean": 79.5})]
+    assert [each.name for each in chains.fitted_chains(session, again.id)] == ["kept"]
+    assert session.get_one(PanelProfile, profiles[0].id).dataset_id == first.id  # and the first has its own
     other = projects.create_project(session, "elsewhere").id
     moved = copy_kept(session, "datasets", first.id, None, into=other)
     assert (moved.project_id, moved.version, moved.parent_id, moved.name) == (other, 1, None, "d copy")

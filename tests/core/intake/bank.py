@@ -112,6 +112,21 @@ def plain_days() -> Case:
 
 
 @case
+def days_without_weekends() -> Case:
+    rows = [(d, v) for d, v in zip(moments(DAYS, 120), DAILY, strict=True) if np.is_busday(d)]
+    return Case("days without weekends", table("when,y", rows), "1 business day", "2024-01-01", 86,
+                head=tuple(DAILY[:5]), findings=("business days",), silent=("gaps",))  # fmt: skip
+
+
+@case
+def days_without_weekends_and_holidays() -> Case:
+    closed = [np.datetime64(day) for day in ("2024-01-01", "2024-03-29", "2024-04-25")]  # in Portugal
+    rows = [(d, v) for d, v in zip(moments(DAYS, 120), DAILY, strict=True) if np.is_busday(d, holidays=closed)]
+    return Case("days without weekends and holidays", table("when,y", rows), "1 business day of PT", "2024-01-02", 83,
+                head=tuple(DAILY[1:5]), silent=("gaps", "off grid"), recipe={"step": "business day of PT"})  # fmt: skip
+
+
+@case
 def semicolons_and_decimal_commas() -> Case:
     rows = [(d, f"{v:.2f}".replace(".", ",")) for d, v in zip(moments(DAYS, 120), DAILY, strict=True)]
     return Case("semicolons and decimal commas", table("when,y", rows, ";"), "1 day", "2024-01-01", 120,
