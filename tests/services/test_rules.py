@@ -15,10 +15,11 @@ from proteron.records import experiments as records
 from proteron.records.configuration import Configuration
 from proteron.records.database import ConflictError, NotFoundError
 from proteron.records.datasets import save_dataset
+from proteron.records.kept import ChangedError
 from proteron.records.projects import create_project, delete_project, get_project
 from proteron.records.results import save_result
 from proteron.runner.queue import jobs_of
-from proteron.services import anomalies, experiments, forecasts, outlooks
+from proteron.services import anomalies, experiments, forecasts, kept, outlooks
 from proteron.services.resources import BusyError, Resources
 from proteron.services.rooms import made_by, room_states
 
@@ -301,3 +302,25 @@ def test_a_fitted_chain_is_kept_by_what_it_depends_on(reach: Resources, panel: P
     assert reach.chain(made.dataset, chain, 61) is not first
     everything = reach.chain(made.dataset, chain, 10**6)  # beyond the end is the end
     assert everything is reach.chain(made.dataset, chain, 120) and everything.until == 120
+
+
+@pytest.mark.parametrize("kind", ["experiments", "datasets", "projects"])
+def test_what_runs_on_what_is_deleted_is_stopped_and_nothing_else(reach: Resources, panel: Panel, kind: str) -> None:
+    made, other = (
+        Made(reach, f"{name} {kind}", panel, False, seed=seed) for name, seed in (("gone", 101), ("stays", 102))
+    )
+    number, stays = (
+        experiments.create_and_start(reach, each.project, each.dataset, "judge", "x", each.judging)
+        for each in (made, other)
+    )
+    record = {"experiments": number, "datasets": made.dataset, "projects": made.project}[kind]
+    with pytest.raises(ChangedError):
+        kept.delete(reach, kind, record, known=99)  # type: ignore[arg-type]
+    with reach.database.session() as session:
+        assert records.get_experiment(session, number).state == "running"  # nothing is stopped by one who is refused
+    kept.delete(reach, kind, record, known=None)  # type: ignore[arg-type]
+    with reach.database.session() as session:
+        jobs = jobs_of(session, "run_cells", "experiment_id")
+        assert records.get_experiment(session, number).state == "stopped" and number not in jobs
+        assert records.get_experiment(session, stays).state == "running" and stays in jobs
+        experiments.stop(session, reach.queue, stays)
