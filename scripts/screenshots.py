@@ -97,6 +97,7 @@ def take(address: str, folder: Path) -> None:
             page.wait_for_timeout(300)
             page.screenshot(path=folder / f"{name}.png")
             page.close()
+        _take_kept(browser, address, folder, project)
         _take_findings(browser, address, folder)
         _take_classical(browser, address, folder)
         browser.close()
@@ -141,6 +142,23 @@ def _compute_features(address: str, dataset: int, until: int) -> None:
         if time.monotonic() > deadline:
             raise SystemExit("The features of the demo panel were not computed.")
         time.sleep(0.5)
+
+
+def _take_kept(browser: Browser, address: str, folder: Path, project: int) -> None:
+    """Everything kept by name, with something deleted that can be restored."""
+    chains, plans = f"/api/v1/projects/{project}/chains", f"/api/v1/projects/{project}/plans"
+    send(address, chains, {"name": "day and week", "stages": [{"kind": "loess_seasons", "periods": [24, 168]}]})
+    gone = send(address, chains, {"name": "first try", "stages": [{"kind": "log"}]})
+    send(address, plans, {"name": "yesterday and last week", "plan": {"lags": [1, 24, 168]}})
+    page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme="light")
+    page.goto(f"{address}/p/{project}/flatten")
+    page.wait_for_selector("canvas")
+    settle(page)
+    page.keyboard.press("k")
+    page.get_by_role("button", name=f"Delete {gone['name']}").click()
+    page.get_by_role("button", name=f"Restore {gone['name']}").wait_for()
+    page.screenshot(path=folder / "everything-kept.png")
+    page.close()
 
 
 def _take_findings(browser: Browser, address: str, folder: Path) -> None:

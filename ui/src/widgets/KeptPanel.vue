@@ -97,7 +97,7 @@ const lines = computed<{ title: string; kind: Kind; lines: Line[] }[]>(() => {
       lines: chains.value.map((each) => ({
         ...each,
         kind: 'chains',
-        about: `${each.stages.length} stages`,
+        about: `${each.stages.length} stage${each.stages.length === 1 ? '' : 's'}`,
         stand: () => stand({ chain: each.stages }),
       })),
     },
