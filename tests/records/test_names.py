@@ -98,13 +98,13 @@ def test_what_is_deleted_is_hidden_with_what_belongs_to_it_and_comes_back(sessio
     outlook = OutlookRecord(project_id=project, experiment_id=experiment.id, document={}, state="done")
     session.add(outlook)
     session.flush()
-    chosen = {"dataset_id": second.id, "experiment_id": experiment.id}
+    chosen = {"dataset_id": second.id, "scan_id": experiment.id, "outlook_id": outlook.id}
     projects.choose(session, project, chosen)
 
     kept.delete_kept(session, "datasets", second.id)
     assert [each.id for each in datasets_of(session, project)] == [first.id]
     assert experiments.experiments_of(session, project) == outlooks.outlooks_of(session, project) == []
-    assert projects.get_project(session, project).choices["dataset_id"] == first.id  # the last that is there
+    assert projects.get_project(session, project).choices == {"dataset_id": first.id}  # the last that is there
     for named in ({"dataset_id": second.id}, {"experiment_id": experiment.id}, {"outlook_id": outlook.id}):
         with pytest.raises(NotFoundError, match="“d” is deleted; it can be restored until 20"):
             kept.require_present(session, named)
@@ -124,8 +124,11 @@ def test_what_is_deleted_is_hidden_with_what_belongs_to_it_and_comes_back(sessio
     assert projects.get_project(session, project).choices == {"dataset_id": second.id}
     kept.delete_kept(session, "datasets", first.id)
     assert [record.id for _, record in kept.deleted_in(session, project)] == [first.id, experiment.id]  # the last first
+    kept.delete_kept(session, "datasets", second.id)
     kept.restore(session, "experiments", experiment.id)
-    assert projects.get_project(session, project).choices == chosen
+    assert projects.get_project(session, project).choices == {}  # it is not to be seen without its data
+    kept.restore(session, "datasets", second.id)
+    assert projects.get_project(session, project).choices == {"dataset_id": second.id}
 
 
 def test_a_name_given_away_meanwhile_is_numbered(session: Session, project: int) -> None:

@@ -57,13 +57,6 @@ def project_of(record: Record) -> int:
     return record.id if isinstance(record, Project) else record.project_id
 
 
-def choices_of(record: Record) -> tuple[str, ...]:
-    """By which choices a project may stand on this."""
-    if isinstance(record, Dataset):
-        return ("dataset_id",)
-    return ("experiment_id", "scan_id") if isinstance(record, Experiment) else ()
-
-
 def get_kept(session: Session, kind: Kind, record_id: int, deleted: bool = False, known: int | None = None) -> Record:
     """A record to be changed, locked, `deleted` or not as asked.
 
@@ -138,28 +131,47 @@ def delete_kept(session: Session, kind: Kind, record_id: int, known: int | None 
     record = get_kept(session, kind, record_id, known=known)
     record.deleted = datetime.now(UTC)
     record.change("deleted")
-    project = session.get_one(Project, project_id := project_of(record), with_for_update=True)
-    record.chosen = [name for name in choices_of(record) if project.choices.get(name) == record.id]
     session.flush()
-    for name in record.chosen:
-        other = None
-        if isinstance(record, Dataset):
-            last = select(Dataset.id).where(Dataset.project_id == project_id, Dataset.deleted.is_(None))
-            other = session.scalar(last.order_by(Dataset.version.desc()).limit(1))
-        choose(project, {name: other})
+    if not isinstance(record, Project):
+        project = session.get_one(Project, record.project_id, with_for_update=True)
+        chosen = {name: project.choices[name] for name in _CHOICES if name in project.choices}
+        record.chosen = {name: number for name, number in chosen.items() if not _is_present(session, name, number)}
+        choose(project, dict.fromkeys(record.chosen))
+        if "dataset_id" in record.chosen:
+            last = select(Dataset.id).where(Dataset.project_id == project.id, Dataset.deleted.is_(None))
+            choose(project, {"dataset_id": session.scalar(last.order_by(Dataset.version.desc()).limit(1))})
     tell(session, record)
     return record
 
 
+_CHOICES = {
+    "dataset_id": "dataset_id", "experiment_id": "experiment_id", "scan_id": "experiment_id",
+    "outlook_id": "outlook_id",
+}  # fmt: skip
+
+
+def _is_present(session: Session, choice: str, number: int) -> bool:
+    """Whether what a choice stands on is not deleted, nor anything it belongs to."""
+    try:
+        require_present(session, {_CHOICES[choice]: number})
+    except NotFoundError:
+        return False
+    return True
+
+
 def restore(session: Session, kind: Kind, record_id: int) -> Record:
-    """Take a deletion back; what was chosen is chosen again. A name that was given away meanwhile gets a number."""
+    """Take a deletion back; what was chosen is chosen again, where all it belongs to is there.
+
+    A name that was given away meanwhile gets a number.
+    """
     record = get_kept(session, kind, record_id, deleted=True)
     record.name = free_name(session, record, record.name)
     record.deleted = None
     record.change("deleted")
+    session.flush()
     project = session.get_one(Project, project_of(record), with_for_update=True)
-    choose(project, dict.fromkeys(record.chosen, record.id))
-    record.chosen = []
+    choose(project, {name: number for name, number in record.chosen.items() if _is_present(session, name, number)})
+    record.chosen = {}
     tell(session, record)
     return record
 

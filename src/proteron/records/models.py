@@ -36,14 +36,14 @@ class Kept:
     """What is named, copied and deleted.
 
     `revision` counts its changes, `changes` has the revision at which a field was changed last; `deleted` is when it
-    was hidden, and `chosen` the choices of its project by which that stood on it then.
+    was hidden, and `chosen` the choices of its project that were hidden with it.
     """
 
     name: Mapped[str]
     revision: Mapped[int] = mapped_column(default=1, server_default="1")
     changes: Mapped[Document] = mapped_column(default=dict, server_default="{}")
     deleted: Mapped[datetime | None]
-    chosen: Mapped[list[str]] = mapped_column(ARRAY(Text), default=list, server_default="{}")
+    chosen: Mapped[Document] = mapped_column(default=dict, server_default="{}")
 
     def change(self, *fields: str) -> None:
         """Count a change of fields."""

@@ -2,7 +2,7 @@
 
 import sqlalchemy as sa
 from alembic import op
-from sqlalchemy.dialects.postgresql import ARRAY, JSONB
+from sqlalchemy.dialects.postgresql import JSONB
 
 revision = "0006"
 down_revision = "0005"
@@ -19,7 +19,7 @@ def upgrade() -> None:
         op.add_column(table, sa.Column("revision", sa.BigInteger, nullable=False, server_default="1"))
         op.add_column(table, sa.Column("changes", JSONB, nullable=False, server_default="{}"))
         op.add_column(table, sa.Column("deleted", sa.DateTime(timezone=True)))
-        op.add_column(table, sa.Column("chosen", ARRAY(sa.Text), nullable=False, server_default="{}"))
+        op.add_column(table, sa.Column("chosen", JSONB, nullable=False, server_default="{}"))
     op.drop_constraint("project_name_key", "project")
     op.drop_constraint("saved_chain_project_id_name_key", "saved")
     op.drop_constraint("dataset_project_id_hash_key", "dataset")
