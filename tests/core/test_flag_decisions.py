@@ -80,6 +80,11 @@ def test_a_budget_s_threshold_keeps_the_budget_and_three_spreads(score: list[flo
     assert threshold == 3.0 or threshold in present
 
 
+def test_points_below_three_spreads_do_not_join_runs_into_fewer() -> None:
+    score = np.array([4.0, 2, 4, 2, 4, 1, 1, 1, 1, 1, 1, 1])  # above 1 they are one run, above 3 three
+    assert budget_threshold(score, 168.0, 1.0) == 4.0
+
+
 def test_the_threshold_is_the_lowest_that_the_budget_allows() -> None:
     """Single spikes of 4, 5 … 13 among quiet points: one week of hours, so many flags as the budget says."""
     score = np.zeros(168)

@@ -109,17 +109,21 @@ def residual_scores(panel: Panel, results: Sequence[CellResult]) -> Scores:
     return Scores(panel, expected, score)
 
 
+_LEAST = 3.0  # spreads
+
+
 def budget_threshold(score: Floats, steps_per_week: float, budget_per_week: float) -> float:
     """The lowest threshold at which flagged runs of `score` (n_points,) stay within the budget, at least 3 spreads.
 
     It is learned state: hand over only what is known at the cutoff. NaN where nothing is scored.
     """
     present = np.isfinite(score)
-    weeks = present.sum() / steps_per_week
-    allowed = max(1, int(np.floor(budget_per_week * weeks))) if weeks else 0
-    ranked = np.sort(score[present])[::-1]
-    if not len(ranked):
+    if not present.any():
         return float("nan")
+    allowed = max(1, int(budget_per_week * present.sum() / steps_per_week))
+    if len(_runs(score, _LEAST)) <= allowed:
+        return _LEAST
+    ranked = np.sort(score[present & (score >= _LEAST)])[::-1]  # lower ones join runs, so that there are fewer again
     low, high = 0, len(ranked) - 1
     while low < high:  # the number of points above grows with rank; runs follow it closely
         middle = (low + high + 1) // 2
@@ -127,7 +131,7 @@ def budget_threshold(score: Floats, steps_per_week: float, budget_per_week: floa
             low = middle
         else:
             high = middle - 1
-    return float(max(ranked[low], 3.0))
+    return float(ranked[low])
 
 
 def _runs(score: Floats, threshold: float) -> list[tuple[int, int]]:
