@@ -94,6 +94,25 @@ def test_the_observation_view_unrolls_times_and_values(database: Database) -> No
     assert [row[1] for row in rows] == [1.5, None, 3.5]
 
 
+@pytest.mark.parametrize("step", ["business day of PT", "1 quarter", "15 min"])
+def test_the_observation_view_tells_times_of_every_step(database: Database, step: str) -> None:
+    values = {"a": np.arange(30.0), "b": np.arange(9.0)}
+    starts = {"a": "2024-03-26 09:00", "b": "2024-03-26 09:00"}
+    panel = Panel.from_arrays(values, starts, step, "Europe/Lisbon")
+    late = Panel.from_arrays({"b": values["b"]}, {"b": panel.times("a")[3]}, step, "Europe/Lisbon")
+    project = make_project(database, f"views of {step}")
+    for each in (panel, late):
+        with database.session() as session:
+            number = save_dataset(session, project, "d", TableReading(each, (), {})).id
+            query = (
+                "SELECT series, extract(epoch FROM time), value FROM observation WHERE dataset_id = :d ORDER BY 1, 3"
+            )
+            rows = session.execute(text(query), {"d": number}).all()
+        told = [(key, float(time), float(value)) for key in each.keys
+                for time, value in zip(each.times(key).astype(int), each.series(each.index(key)), strict=True)]  # fmt: skip
+        assert [(key, float(time), value) for key, time, value in rows] == told
+
+
 def stored_experiment(database: Database, panel: Panel, name: str, contenders: dict, **folds: int) -> tuple[int, list]:
     """A project with one experiment, nothing of it computed; its number and cells."""
     project = make_project(database, name)

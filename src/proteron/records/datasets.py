@@ -84,7 +84,9 @@ def _account(reading: TableReading) -> dict[str, Any]:
 
 def _layout(panel: Panel) -> dict[str, Any]:
     columns = [{"name": c.name, "role": c.role, "labels": list(c.labels)} for c in panel.covariates]
-    return {
+    uneven = panel.axis.step.unit == "business_day"  # whose times only who knows the holidays can tell
+    times = {"times": panel.axis.times(np.arange(panel.end)).astype(np.int64).tolist()} if uneven else {}
+    return times | {
         "start": str(panel.axis.start), "step": panel.step, "zone": panel.zone, "unit": panel.unit,
         "columns": columns, "points": len(panel.values),
         "masks": [asdict(mask) for mask in panel.masks], "occasions": [asdict(each) for each in panel.occasions],
