@@ -108,9 +108,11 @@ def test_the_observation_view_tells_times_of_every_step(database: Database, step
                 "SELECT series, extract(epoch FROM time), value FROM observation WHERE dataset_id = :d ORDER BY 1, 3"
             )
             rows = session.execute(text(query), {"d": number}).all()
-        told = [(key, float(time), float(value)) for key in each.keys
-                for time, value in zip(each.times(key).astype(int), each.series(each.index(key)), strict=True)]  # fmt: skip
-        assert [(key, float(time), value) for key, time, value in rows] == told
+        told = []
+        for key in each.keys:
+            times = each.times(key).astype(int).tolist()
+            told += [(key, time, value) for time, value in zip(times, each.series(each.index(key)), strict=True)]
+        assert [(key, int(time), value) for key, time, value in rows] == told
 
 
 def stored_experiment(database: Database, panel: Panel, name: str, contenders: dict, **folds: int) -> tuple[int, list]:
