@@ -83,6 +83,18 @@ def database_url(cluster_url: str) -> str:
     return url
 
 
+@pytest.fixture
+def session(database_url: str) -> Iterator[Any]:
+    """A session of the shared database; nothing of it is kept."""
+    from proteron.records.database import Database
+
+    opened = Database(database_url)
+    with opened.session() as made:
+        yield made
+        made.rollback()
+    opened.close()
+
+
 class Stack:
     """A whole running Proteron: database, worker, web server, started by its own command."""
 

@@ -1,7 +1,6 @@
 """What a project keeps: choices, chains, flags with their verdicts, outlooks, and what is told of them."""
 
 import json
-from collections.abc import Iterator
 
 import numpy as np
 import psycopg
@@ -21,15 +20,6 @@ from proteron.services import experiments as rules
 PANEL = Panel.from_arrays({key: 50 + np.arange(60.0) for key in "ab"}, "2024-01-01", "1 hour")
 JUDGING = Judging.parse({"contenders": [{"name": "last", "forecaster": {"kind": "last_value"}}],
                          "folds": {"count": 2, "horizon": 3}})  # fmt: skip
-
-
-@pytest.fixture
-def session(database_url: str) -> Iterator[Session]:
-    opened = Database(database_url)
-    with opened.session() as made:
-        yield made
-        made.rollback()
-    opened.close()
 
 
 @pytest.fixture

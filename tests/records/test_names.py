@@ -1,19 +1,17 @@
 """What has a name: renamed, copied, deleted, restored, and removed for good; by whom of two that act at once."""
 
-from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 
-import numpy as np
 import pytest
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
+from test_kept import JUDGING, PANEL
 
-from proteron.core.experiment import Judging
 from proteron.core.intake import TableReading
 from proteron.core.panel import Panel
 from proteron.records import chains, experiments, kept, outlooks, projects
 from proteron.records.copies import copy_kept
-from proteron.records.database import ConflictError, Database, NotFoundError
+from proteron.records.database import ConflictError, NotFoundError
 from proteron.records.datasets import datasets_of, load_panel, save_dataset
 from proteron.records.models import (
     CellRecord,
@@ -27,19 +25,6 @@ from proteron.records.models import (
     SeriesFeature,
 )
 from proteron.services import experiments as rules
-
-PANEL = Panel.from_arrays({key: 50 + np.arange(60.0) for key in "ab"}, "2024-01-01", "1 hour")
-JUDGING = Judging.parse({"contenders": [{"name": "last", "forecaster": {"kind": "last_value"}}],
-                         "folds": {"count": 2, "horizon": 3}})  # fmt: skip
-
-
-@pytest.fixture
-def session(database_url: str) -> Iterator[Session]:
-    opened = Database(database_url)
-    with opened.session() as made:
-        yield made
-        made.rollback()
-    opened.close()
 
 
 @pytest.fixture
@@ -215,18 +200,20 @@ def test_a_copy_of_a_project_stands_on_its_own(session: Session, project: int) -
 def test_what_was_deleted_long_ago_is_removed_with_what_nothing_holds_any_more(session: Session, project: int) -> None:
     first = save_dataset(session, project, "d", reading())
     middle = save_dataset(session, project, "d", reading(PANEL.cut_at(50)))
+    other = save_dataset(session, project, "d", reading(PANEL.cut_at(45)))  # deleted as well, one after the other
     last = save_dataset(session, project, "d", reading(PANEL.cut_at(40)))
     shared, alone = judged(session, project, first.id), judged(session, project, middle.id)
     saved = chains.save(session, project, "chains", "c", {})
     cells = {each: set(session.scalars(select(experiments.ExperimentCell.key).where(
         experiments.ExperimentCell.experiment_id == each.id))) for each in (shared, alone)}  # fmt: skip
     kept.delete_kept(session, "datasets", middle.id)
+    kept.delete_kept(session, "datasets", other.id)
     kept.delete_kept(session, "chains", saved.id)
     soon = datetime.now(UTC) + timedelta(days=kept.KEPT_DAYS)
     kept.purge(session, soon - timedelta(minutes=1))  # other tests may have deleted something before
     assert session.get(Dataset, middle.id) is not None
     numbers = alone.id, saved.id
-    assert kept.purge(session, soon + timedelta(minutes=1)) >= 2
+    assert kept.purge(session, soon + timedelta(minutes=1)) >= 3
     session.expire_all()
     assert session.get(Dataset, middle.id) is None
     assert session.get(Experiment, numbers[0]) is None

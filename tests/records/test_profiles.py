@@ -1,7 +1,5 @@
 """Features of panels in the records: begun once, gone on with, complete only when every series is there."""
 
-from collections.abc import Iterator
-
 import numpy as np
 import pytest
 from sqlalchemy import text
@@ -10,19 +8,10 @@ from sqlalchemy.orm import Session
 from proteron.core.intake import TableReading
 from proteron.core.panel import Panel
 from proteron.records import profiles
-from proteron.records.database import Database, NotFoundError
+from proteron.records.database import NotFoundError
 from proteron.records.datasets import save_dataset
 from proteron.records.models import PanelProfile
 from proteron.records.projects import create_project, delete_project
-
-
-@pytest.fixture
-def session(database_url: str) -> Iterator[Session]:
-    opened = Database(database_url)
-    with opened.session() as made:
-        yield made
-        made.rollback()
-    opened.close()
 
 
 @pytest.fixture

@@ -216,19 +216,18 @@ def require_present(session: Session, named: Mapping[str, Any]) -> None:
         place: tuple[str, Any] | None = (name, number) if name in _BELONGS and number < _LARGEST else None
         while place is not None:
             table, above = _BELONGS[place[0]]
-            if issubclass(table, Kept):
-                record = session.get(table, place[1])
-                if record is not None:
-                    refuse_deleted(record)
-            owner = session.scalar(select(getattr(table, above)).where(table.id == place[1])) if above else None
-            place = (above, owner) if above and owner is not None else None
+            columns = [getattr(table, column) for column in (above, "deleted") if column and hasattr(table, column)]
+            row = session.execute(select(*columns).where(table.id == place[1])).first()
+            if row is not None and getattr(row, "deleted", None) is not None:
+                refuse_deleted(session.get_one(table, place[1]))
+            place = (above, row[0]) if above and row is not None else None
 
 
 def purge(session: Session, now: datetime | None = None) -> int:
     """Remove for good what was deleted too long ago, and results that no experiment holds any more; tells how much."""
     before = (now or datetime.now(UTC)) - timedelta(days=KEPT_DAYS)
-    old = select(Dataset.id, Dataset.parent_id).where(Dataset.deleted < before)
-    for dataset_id, parent_id in session.execute(old).all():
+    for dataset_id in session.scalars(select(Dataset.id).where(Dataset.deleted < before)).all():
+        parent_id = session.scalar(select(Dataset.parent_id).where(Dataset.id == dataset_id))  # perhaps moved just now
         session.execute(update(Dataset).where(Dataset.parent_id == dataset_id).values(parent_id=parent_id))
     gone = 0
     for table in (Saved, Experiment, Dataset, Project):

@@ -109,7 +109,6 @@ export const useProject = defineStore('project', () => {
       if (id === undefined) return
       const body = changes as Shapes['Choices']
       const fresh = await write(id, body, revision)
-      revision = Math.max(revision, fresh.revision)
       if (project.value?.id === id) await take(fresh, ++asked)
     })
     written = mine.catch(() => undefined).finally(() => unkept.value--)
@@ -129,12 +128,11 @@ export const useProject = defineStore('project', () => {
       keepalive: true,
     })
     if (sent.response.status !== 412) return unwrap(Promise.resolve(sent))
-    const read = unwrap(client.GET('/api/v1/projects/{project_id}', { params: { path: { project_id: id } } }))
-    const fresh = await read
+    const path = { project_id: id }
+    const fresh = await unwrap(client.GET('/api/v1/projects/{project_id}', { params: { path } }))
     const changed = Object.keys((sent.error as Shapes['Problem'] | undefined)?.changed ?? {})
     if (!changed.some((name) => name in body)) return write(id, body, fresh.revision)
-    revision = Math.max(revision, fresh.revision)
-    await take(fresh, ++asked)
+    if (project.value?.id === id) await take(fresh, ++asked)
     throw new ProblemError(
       `Changed in another window meanwhile (${changed.join(', ')}): that is shown now, yours was not kept.`,
       412,
