@@ -14,12 +14,12 @@ from proteron.core.forecasters.rehearsal import factors_from, freedom_of, loosen
 def test_factors_are_root_mean_squares_drawn_to_one_by_what_theory_counts_for() -> None:
     squares = np.array([[4.0, 9.0, np.nan], [16.0, np.nan, np.nan], [1.0, 1000.0, np.nan]])
     found = factors_from(squares, 20)
-    apart = 10 / np.arange(1, 4)  # spans of so many steps in the half that was rehearsed
+    apart = 7 / np.arange(1, 4)  # spans of so many steps in what was rehearsed, seven tenths of its half
     by_hand = [np.sqrt((1.5 + apart[0] * 7) / (1.5 + apart[0])), np.sqrt((1.5 + apart[1] * 19.5) / (1.5 + apart[1]))]
     assert found == pytest.approx([*by_hand, by_hand[1]])  # the third was never reached
     assert factors_from(np.full((2, 2), np.nan), 20).tolist() == [1.0, 1.0]
     assert factors_from(np.full((4, 1), 1e-6), 1000).tolist() == [0.8]
-    assert freedom_of(20, 2).tolist() == [11.5, 6.5]
+    assert freedom_of(20, 2).tolist() == [8.5, 5.0]
 
 
 def test_beyond_what_was_rehearsed_the_last_factor_stands_and_freedom_falls() -> None:
@@ -152,6 +152,24 @@ def test_a_curve_is_chosen_by_what_came_after_and_not_by_how_it_fits() -> None:
         known = pt.forecaster("trend_curve", shape=shape).fit(panel, horizon=20)
         error, least = (np.abs(each.forecast(20).mean[0] - values[90:]).mean() for each in (found, known))
         assert error < 3 * least + 0.5
+
+
+def test_a_curve_is_rehearsed_as_the_other_parts_would_have_chosen_it_and_without_its_season() -> None:
+    rng = np.random.default_rng(7)
+    time = np.arange(144.0)
+    season = 40 * np.sin(2 * np.pi * time / 12)
+    values = 100 + np.where(time < 120, time, 120) + season + rng.normal(size=144)  # it turns before the last part
+    fitted = pt.forecaster("trend_curve").fit(pt.Panel.from_arrays({"a": values}, "2000-01-01", "1 month"), horizon=12)
+    forecaster = fitted.contender.forecaster
+    learned = forecaster.learned(fitted.state, "a")
+    cuts = [int(each) for each in learned["cuts"]]
+    assert cuts == [72, 96, 120]
+    whole, last = forecaster.as_chosen(learned), forecaster.as_chosen(learned, cuts[-1])
+    assert (whole.fading, whole.follow) != (last.fading, last.follow)  # a line went on until then
+    assert whole.season == last.season != "none"
+    straight = pt.Panel.from_arrays({"a": 1000 + time + season + rng.normal(size=144)}, "2000-01-01", "1 month")
+    forecast = pt.forecaster("trend_curve").fit(straight, horizon=12).forecast(12, levels=[0.95])
+    assert (forecast.upper[0.95][0] - forecast.lower[0.95][0]).max() < 20  # the season alone spans 80
 
 
 def test_smoothing_by_validation_takes_the_form_that_erred_least_over_several_ends() -> None:

@@ -177,7 +177,7 @@ def test_a_transform_that_does_not_fit_says_so_and_offers_one_that_does(quiet: P
     expect(alert).to_contain_text("log needs positive values")
     alert.get_by_role("button", name="Use Yeo–Johnson instead").click()
     expect(alert).to_have_count(0)
-    expect(page.get_by_text("log-likelihood by λ")).to_be_visible()
+    expect(page.get_by_role("img", name="log-likelihood by λ")).to_be_visible()
 
 
 def test_dragging_the_cutoff_fits_the_chain_again_on_the_past(quiet: Page, stack: Stack) -> None:  # noqa: F811

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, onMounted, ref, watch } from 'vue'
+import { computed, defineAsyncComponent, onMounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { attempt } from './api/client'
 import { useKeys } from './state/keys'
@@ -10,9 +10,11 @@ import KeptPanel from './widgets/KeptPanel.vue'
 import KeySheet from './widgets/KeySheet.vue'
 import RailBar from './widgets/RailBar.vue'
 import ReadoutLine from './widgets/ReadoutLine.vue'
+import { chartMenu } from './charts/menu'
 import TopBar from './widgets/TopBar.vue'
 import WorkList from './widgets/WorkList.vue'
 
+const ChartMenu = defineAsyncComponent(() => import('./charts/ChartMenu.vue'))
 const store = useProject()
 useView()
 const route = useRoute()
@@ -51,6 +53,7 @@ watch(projectId, () => void attempt(enter))
     <KeySheet v-if="sheet" @close="sheet = false" />
     <WorkList v-if="work" @close="work = false" />
     <KeptPanel v-if="kept" @close="kept = false" />
+    <ChartMenu v-if="chartMenu" />
   </div>
 </template>
 

@@ -1,27 +1,33 @@
 <script setup lang="ts">
-import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { useElementSize } from '@vueuse/core'
+import { computed, ref } from 'vue'
 import { client, unwrap, type Shapes } from '../api/client'
 import { useProject } from '../state/project'
 import { useView } from '../state/view'
-import { themeVersion, token } from '../theme/theme'
-import { hatch, timeLabels, type Pennant } from './lane'
+import { token } from '../theme/theme'
+import { observedSeries, paint, type Pennant } from './lane'
+import { aligned, valueRange } from './laneData'
+import { drawMasks, drawVeil } from './laneMarks'
+import { drawFlagTicks, drawOrigins, drawRows } from './stripMarks'
+import { timeTicks } from './ticks'
+import { useLane } from './useLane'
 import { useFetched } from './useLine'
 
+/** The whole series at once: what is in view as a frame, what is known left of the cutoff, which is dragged. */
 const props = defineProps<{ origins?: number[]; pennants?: Pennant[]; rows?: number[] }>()
 const store = useProject()
 const view = useView()
 const host = ref<HTMLDivElement>()
-const canvas = ref<HTMLCanvasElement>()
-const width = ref(1200)
-const HEIGHT = 84
+const picture = ref<HTMLDivElement>()
+const { width } = useElementSize(host)
 
 const { data: line } = useFetched<Shapes['Line']>(
   () => [store.dataset?.id, view.series, Math.round(width.value / 50)],
   (signal) => {
-    if (!store.dataset) return null
+    if (!store.dataset || width.value < 20) return null
     const params = {
       path: { dataset_id: store.dataset.id, series: view.series },
-      query: { width: Math.max(Math.round(width.value), 10) },
+      query: { width: Math.round(width.value) },
     }
     return unwrap(client.GET('/api/v1/datasets/{dataset_id}/series/{series}/line', { params, signal }))
   },
@@ -42,141 +48,55 @@ const selected = computed(() => {
 })
 const cutoffText = computed(() => store.axis?.text(cutoffTime.value) ?? '')
 
-/** Lowest to highest value per pixel column, pale right of the cutoff. */
-function draw() {
-  const target = canvas.value
-  if (!target || !line.value) return
-  const ratio = window.devicePixelRatio || 1
-  target.width = Math.round(width.value * ratio)
-  target.height = HEIGHT * ratio
-  const ctx = target.getContext('2d')
-  if (!ctx) return
-  const columns = target.width
-  const lows = new Float64Array(columns).fill(Infinity)
-  const highs = new Float64Array(columns).fill(-Infinity)
-  const { times, values } = line.value
-  // Decimated points come two per bucket; a bucket covers every pixel column it touches.
-  const buckets = times.length / 2
-  for (let i = 0; i < times.length; i++) {
-    const value = values[i]
-    if (value === null || value === undefined) continue
-    const at = Math.min(Math.max(Math.floor(share(times[i] as number) * columns), 0), columns - 1)
-    const from = line.value.exact ? at : Math.floor(((i >> 1) * columns) / buckets)
-    const to = line.value.exact ? at : Math.max(Math.ceil((((i >> 1) + 1) * columns) / buckets) - 1, from)
-    for (let column = from; column <= to; column++) {
-      if (value < (lows[column] as number)) lows[column] = value
-      if (value > (highs[column] as number)) highs[column] = value
-    }
-  }
-  const bottom = Math.min(...lows)
-  const top = Math.max(...highs)
-  if (!Number.isFinite(bottom)) return
-  const scale = (target.height - 12 * ratio) / (top - bottom || 1)
-  const y = (value: number) => target.height - 4 * ratio - (value - bottom) * scale
-  const edge = share(cutoffTime.value) * columns
-  const few = times.length < columns / 2
-  ctx.fillStyle = token('veil')
-  ctx.fillRect(edge, 0, columns - edge, target.height)
-  if (few) drawLine(ctx, times, values, columns, y, edge, ratio)
-  else {
-    for (let x = 0; x < columns; x++) {
-      if (lows[x] === Infinity) continue
-      ctx.fillStyle = token(x < edge ? 'ink-2' : 'ink-3')
-      ctx.globalAlpha = x < edge ? 0.85 : 0.4
-      ctx.fillRect(x, y(highs[x] as number), 1, Math.max(y(lows[x] as number) - y(highs[x] as number), ratio))
-    }
-    ctx.globalAlpha = 1
-  }
-  for (const [from, to] of store.maskSpans(view.key))
-    hatch(ctx, share(from) * columns, 0, (share(to) - share(from)) * columns, target.height)
-  ctx.fillStyle = token('ink-2')
-  for (const origin of props.origins ?? []) {
-    const x = share(store.axis?.time(origin - 1) ?? 0) * columns
-    ctx.fillRect(x, target.height - 6 * ratio, ratio, 6 * ratio)
-  }
-  ctx.fillStyle = token('c1')
-  for (const row of props.rows ?? []) ctx.fillRect(share(row) * columns - ratio, 0, 2 * ratio, 10 * ratio)
-  ctx.fillStyle = token('ink')
-  for (const each of props.pennants ?? []) {
-    const x = share(each.start) * columns
-    ctx.beginPath()
-    ctx.moveTo(x, 0)
-    ctx.lineTo(x + 5 * ratio, 3 * ratio)
-    ctx.lineTo(x, 6 * ratio)
-    ctx.fill()
-  }
-}
-
-function drawLine(
-  ctx: CanvasRenderingContext2D,
-  times: number[],
-  values: (number | null)[],
-  columns: number,
-  y: (v: number) => number,
-  edge: number,
-  ratio: number,
-) {
-  ctx.lineWidth = 1.25 * ratio
-  ctx.beginPath()
-  let open = false
-  let pale = false
-  ctx.strokeStyle = token('ink')
-  values.forEach((value, i) => {
-    if (value === null) return (open = false)
-    const x = share(times[i] as number) * columns
-    if (!pale && x > edge) {
-      ctx.stroke()
-      ctx.beginPath()
-      ctx.strokeStyle = token('ink-3')
-      pale = true
-      open = false
-    }
-    if (open) ctx.lineTo(x, y(value))
-    else ctx.moveTo(x, y(value))
-    return (open = true)
-  })
-  ctx.stroke()
-}
-
-const labels = computed(() => {
-  const axis = store.axis
-  if (!axis) return []
-  const [first, last] = view.extent
-  const steps = [
-    3600,
-    6 * 3600,
-    86400,
-    7 * 86400,
-    30.44 * 86400,
-    91.3 * 86400,
-    365.25 * 86400,
-    5 * 365.25 * 86400,
-  ]
-  const increment = steps.find((each) => (last - first) / each <= 10) ?? 10 * 365.25 * 86400
-  const marks: number[] = []
-  for (let time = first; time <= last; time += increment) marks.push(time)
-  const text = timeLabels(axis.grid.zone)(null as never, marks, 0, 0, increment) as string[]
-  return marks.map((time, i) => ({ time, text: text[i] ?? '' })).filter((each) => share(each.time) < 0.96)
+const lines = computed(() => (line.value ? observedSeries(line.value, cutoffTime.value) : []))
+useLane(picture, {
+  options: (w, h) => ({
+    width: w,
+    height: h,
+    padding: [6, 0, 4, 0],
+    legend: { show: false },
+    cursor: { show: false },
+    axes: [{ show: false }, { show: false }],
+    scales: { x: { time: true, range: () => [...view.extent] }, y: { range } },
+    series: [
+      {},
+      ...observedSeries({ times: [], values: [] }, 0).map((each) => ({
+        stroke: () => paint(each.color),
+        width: each.width,
+        pxAlign: 0,
+        points: { show: false },
+      })),
+    ],
+    hooks: {
+      drawClear: [
+        (u) => {
+          drawVeil(u, cutoffTime.value)
+          drawMasks(u, store.maskSpans(view.key))
+        },
+      ],
+      draw: [
+        (u) => {
+          const times = (props.origins ?? []).map((origin) => store.axis?.time(origin - 1) ?? 0)
+          drawOrigins(u, times, token('ink-2'))
+          drawRows(u, props.rows ?? [], token('c1'))
+          drawFlagTicks(u, props.pennants ?? [], token('ink'))
+        },
+      ],
+    },
+  }),
+  data: () => aligned(lines.value, []),
+  lines: () => lines.value,
+  shape: () => lines.value.length,
+  span: () => view.extent,
+  marks: () => [store.dataset?.masks, props.origins, props.pennants, props.rows],
 })
-
-let frame = 0
-function schedule() {
-  cancelAnimationFrame(frame)
-  frame = requestAnimationFrame(draw)
+function range(): [number, number] {
+  const more = { threshold: null, fromZero: false, robust: store.hasExtremes }
+  const { low, high } = valueRange(lines.value, [], view.extent, more)
+  return [low, high]
 }
-watch(
-  [
-    line,
-    width,
-    cutoffTime,
-    themeVersion,
-    () => store.dataset?.masks,
-    () => props.origins,
-    () => props.pennants,
-    () => props.rows,
-  ],
-  schedule,
-  { flush: 'post' },
+const labels = computed(() =>
+  timeTicks(...view.extent, width.value, store.axis?.grid.zone ?? 'UTC').filter((each) => each.text),
 )
 
 function timeAt(event: PointerEvent): number {
@@ -223,13 +143,6 @@ function zoom(event: WheelEvent) {
   const middle = (low + high) / 2
   view.setSpan(middle - ((high - low) / 2) * factor, middle + ((high - low) / 2) * factor)
 }
-
-let observer: ResizeObserver | null = null
-onMounted(() => {
-  observer = new ResizeObserver(() => (width.value = host.value?.clientWidth ?? width.value))
-  if (host.value) observer.observe(host.value)
-})
-onBeforeUnmount(() => observer?.disconnect())
 </script>
 
 <template>
@@ -242,7 +155,7 @@ onBeforeUnmount(() => observer?.disconnect())
       @wheel.prevent="zoom"
       @dblclick="view.setSpan(...view.extent)"
     >
-      <canvas ref="canvas" :style="{ width: width + 'px', height: HEIGHT + 'px' }"></canvas>
+      <div ref="picture" class="picture"></div>
       <div class="brush" :style="brush"></div>
       <div v-if="selected" class="selected" :style="selected"></div>
       <div
@@ -263,9 +176,7 @@ onBeforeUnmount(() => observer?.disconnect())
       </div>
     </div>
     <div class="labels number">
-      <span v-for="each in labels" :key="each.time" :style="{ left: percent(each.time) }">{{
-        each.text
-      }}</span>
+      <span v-for="each in labels" :key="each.at" :style="{ left: percent(each.at) }">{{ each.text }}</span>
     </div>
   </div>
 </template>
@@ -278,8 +189,9 @@ onBeforeUnmount(() => observer?.disconnect())
   touch-action: none;
   cursor: crosshair;
 }
-canvas {
-  display: block;
+.picture {
+  position: absolute;
+  inset: 0;
   pointer-events: none;
 }
 .brush {
@@ -334,8 +246,7 @@ canvas {
 }
 .labels span {
   position: absolute;
-  padding-left: 3px;
-  border-left: 1px solid var(--hairline);
+  transform: translateX(-50%);
   white-space: nowrap;
 }
 </style>

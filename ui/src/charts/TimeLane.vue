@@ -1,26 +1,29 @@
 <script setup lang="ts">
-import uPlot from 'uplot'
-import 'uplot/dist/uPlot.min.css'
-import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
-import { fixed, decimalsFor } from '../state/format'
+import type uPlot from 'uplot'
+import { computed, ref, shallowRef } from 'vue'
+import { decimalsFor, fixed } from '../state/format'
 import { useProject } from '../state/project'
 import { useView } from '../state/view'
-import { themeVersion } from '../theme/theme'
+import { copyPlot } from './copy'
+import { AXIS_WIDTH, paint, RIGHT, valueAt, type LaneBand, type LaneSeries, type Pennant } from './lane'
+import { axes } from './laneAxes'
+import { aligned, laneRows, valueRange } from './laneData'
+import { attachGestures } from './laneGestures'
 import {
-  axes,
   drawCutoff,
   drawFilled,
+  drawLeaving,
   drawMasks,
   drawPennants,
+  drawThreshold,
   drawVeil,
-  paint,
-  valueAt,
-  type LaneBand,
-  type LaneSeries,
-  type Pennant,
-} from './lane'
-import { copyChart, copyTable } from './copy'
+} from './laneMarks'
+import { laneSvg } from './laneSvg'
+import { chartMenu } from './menu'
+import { useReadout } from './readout'
+import { useLane } from './useLane'
 
+/** Lines and ranges on the time axis, linked with all other lanes. */
 const props = withDefaults(
   defineProps<{
     name: string
@@ -59,97 +62,64 @@ const HEAD = 24
 const store = useProject()
 const view = useView()
 const host = ref<HTMLDivElement>()
-let chart: uPlot | null = null
-let observer: ResizeObserver | null = null
-
+const offset = ref('')
+const flattened = ref(false)
+/** A choice of axis; until there is one, what reading the file found decides. */
+const chosen = shallowRef<boolean | null>(null)
+const robust = computed(() => chosen.value ?? store.hasExtremes)
 const cutoffTime = computed(() => props.knownUntil ?? (store.axis ? store.axis.time(view.cutoff - 1) : null))
 const zone = computed(() => store.axis?.grid.zone ?? 'UTC')
 
-function tables(): uPlot.AlignedData[] {
-  const lines = props.series.map((each) => [each.points.times, each.points.values] as uPlot.AlignedData)
-  const bands = props.bands.map((each) => [each.times, each.low, each.high] as uPlot.AlignedData)
-  return [...bands, ...lines]
+function range(): [number, number] {
+  const { threshold, fromZero } = props
+  const found = valueRange(props.series, props.bands, view.span, {
+    threshold,
+    fromZero,
+    robust: robust.value,
+  })
+  flattened.value = found.flattened
+  return [found.low, found.high]
 }
-
-function data(): uPlot.AlignedData {
-  const all = tables()
-  if (!all.length) return [[]]
-  return uPlot.join(
-    all,
-    all.map((table) => table.map(() => 1)),
-  )
-}
-
-/** Lowest and highest visible value, with a little room. */
-function valueRange(): [number, number] {
+/** Single dots only where few points are in view. */
+function dotsWanted(each: LaneSeries): boolean {
+  if (!each.dots) return false
   const [from, to] = view.span
-  let low = Infinity
-  let high = -Infinity
-  const take = (times: number[], values: (number | null)[]) => {
-    for (let i = 0; i < times.length; i++) {
-      const time = times[i] as number
-      const value = values[i]
-      if (time < from || time > to || value === null || value === undefined) continue
-      if (value < low) low = value
-      if (value > high) high = value
-    }
-  }
-  for (const each of props.series) take(each.points.times, each.points.values)
-  for (const each of props.bands) {
-    take(each.times, each.low)
-    take(each.times, each.high)
-  }
-  if (props.threshold !== null) high = Math.max(high, props.threshold)
-  if (props.fromZero) low = Math.min(low, 0)
-  if (!Number.isFinite(low)) return [0, 1]
-  const room = (high - low || Math.abs(high) || 1) * 0.08
-  return [props.fromZero && low >= 0 ? 0 : low - room, high + room]
-}
-
-function drawThreshold(u: uPlot) {
-  if (props.threshold === null) return
-  const y = u.valToPos(props.threshold, 'y', true)
-  u.ctx.save()
-  u.ctx.strokeStyle = paint('var(--ink)')
-  u.ctx.setLineDash([6 * devicePixelRatio, 4 * devicePixelRatio])
-  u.ctx.beginPath()
-  u.ctx.moveTo(u.bbox.left, y)
-  u.ctx.lineTo(u.bbox.left + u.bbox.width, y)
-  u.ctx.stroke()
-  u.ctx.restore()
+  let count = 0
+  for (const time of each.points.times) if (time >= from && time <= to) count += 1
+  return count < 150
 }
 
 function options(width: number, height: number): uPlot.Options {
-  const bands = props.bands
+  const edge = { width: 0, points: { show: false } }
   return {
     width,
     height,
-    padding: [HEAD, 16, props.showTime ? 0 : 8, 0],
+    padding: [HEAD, RIGHT, props.showTime ? 0 : 8, 0],
     legend: { show: false },
     cursor: {
       sync: { key: 'time', setSeries: false },
       drag: { setScale: false, x: false, y: false },
       points: { show: false },
     },
-    tzDate: (time) => uPlot.tzDate(new Date(time * 1000), zone.value),
-    scales: { x: { time: true, range: () => [...view.span] }, y: { range: () => valueRange() } },
-    axes: axes(zone.value, props.unit, props.showTime),
+    scales: { x: { time: true, range: () => [...view.span] }, y: { range } },
+    axes: axes(zone.value, props.showTime, (note) => (offset.value = note)),
     series: [
       {},
-      ...bands.flatMap(() => [
-        { width: 0, points: { show: false } },
-        { width: 0, points: { show: false } },
-      ]),
-      ...props.series.map((each) => ({
+      ...props.bands.flatMap(() => [edge, edge]),
+      ...props.series.map((each, i) => ({
         label: each.label,
         stroke: () => paint(each.color),
         width: each.width ?? 1.25,
         pxAlign: 0,
         dash: each.dash?.length ? each.dash : undefined,
-        points: { show: () => dotsWanted(each.label), size: 4, fill: () => paint(each.color) },
+        points: {
+          show: () => dotsWanted(props.series[i] ?? each),
+          size: 4,
+          fill: () => paint(each.color),
+        },
       })),
     ],
-    bands: bands.map((each, index) => ({
+    bands: props.bands.map((each, index) => ({
       series: [2 + 2 * index, 1 + 2 * index] as [number, number],
       fill: () => `color-mix(in srgb, ${paint(each.color)} ${each.alpha * 100}%, transparent)`,
     })),
@@ -162,167 +132,119 @@ function options(width: number, height: number): uPlot.Options {
       ],
       draw: [
         (u) => {
-          drawThreshold(u)
+          drawThreshold(u, props.threshold)
           if (props.filled) drawFilled(u, props.filled)
+          if (robust.value && flattened.value) drawLeaving(u, props.series)
           drawPennants(u, props.pennants)
           drawCutoff(u, cutoffTime.value)
         },
       ],
-      setCursor: [read],
+      setCursor: [(u) => (u.cursor.left ?? -1) >= 0 && read(u.posToVal(u.cursor.left ?? 0, 'x'))],
     },
   }
 }
 
-/** Single dots only where few points are in view. */
-function dotsWanted(label: string): boolean {
-  const each = props.series.find((one) => one.label === label)
-  if (!each?.dots) return false
-  const [from, to] = view.span
-  let count = 0
-  for (const time of each.points.times) if (time >= from && time <= to) count += 1
-  return count < 150
-}
-
-function read(u: uPlot) {
-  const left = u.cursor.left ?? -1
-  if (left < 0) return
-  const time = u.posToVal(left, 'x')
+const { tell } = useReadout(() => props.name)
+function read(time: number) {
   view.hover = time
   const reach = (store.axis?.grid.seconds ?? 32 * 86400) * 1.01
   const decimals = decimalsFor(props.series.flatMap((each) => each.points.values.slice(0, 50)))
-  const rows = props.series
-    .map((each) => ({ each, value: valueAt(each.points, time, reach) }))
-    .filter((row) => row.value !== null)
-    .map((row) => ({
-      label: row.each.label,
-      value: `${fixed(row.value, decimals)} ${props.unit}`,
-      color: row.each.color,
-    }))
-  view.readings = { ...view.readings, [props.name]: rows }
-}
-
-function rebuild() {
-  if (!host.value) return
-  chart?.destroy()
-  const { clientWidth, clientHeight } = host.value
-  if (clientWidth < 20 || clientHeight < 20) return
-  chart = new uPlot(options(clientWidth, clientHeight), data(), host.value)
-  attach(chart.over)
-}
-
-/** Wheel zooms at the pointer, drag pans, Alt-drag selects, double click shows all. */
-function attach(over: HTMLDivElement) {
-  const timeAt = (event: MouseEvent) =>
-    chart?.posToVal(event.clientX - over.getBoundingClientRect().left, 'x') ?? 0
-  over.addEventListener(
-    'wheel',
-    (event) => {
-      event.preventDefault()
-      const at = timeAt(event)
-      const factor = Math.exp(Math.max(-1, Math.min(1, event.deltaY / 300)))
-      view.setSpan(at - (at - view.span[0]) * factor, at + (view.span[1] - at) * factor)
-    },
-    { passive: false },
+  tell(
+    props.series.flatMap((each) => {
+      const value = valueAt(each.points, time, reach)
+      return value === null
+        ? []
+        : [{ label: each.label, value: `${fixed(value, decimals)} ${props.unit}`, color: each.color }]
+    }),
   )
-  over.addEventListener('dblclick', () => view.setSpan(...view.extent))
-  over.addEventListener('pointerdown', (event) => {
-    if (event.button !== 0 || !chart) return
-    over.setPointerCapture(event.pointerId)
-    const begun = timeAt(event)
-    const [low, high] = view.span
-    const scale = (high - low) / over.clientWidth
-    const x = event.clientX
-    const y = event.clientY
-    const onThreshold =
-      props.threshold !== null &&
-      Math.abs(chart.valToPos(props.threshold, 'y') - (y - over.getBoundingClientRect().top)) < 8
-    let moved = false
-    const move = (now: PointerEvent) => {
-      moved ||= Math.abs(now.clientX - x) + Math.abs(now.clientY - y) > 3
-      if (onThreshold && chart)
-        emit('threshold', chart.posToVal(now.clientY - over.getBoundingClientRect().top, 'y'))
-      else if (event.altKey) view.selection = [Math.min(begun, timeAt(now)), Math.max(begun, timeAt(now))]
-      else if (moved) view.setSpan(low - (now.clientX - x) * scale, high - (now.clientX - x) * scale)
-    }
-    const up = () => {
-      over.removeEventListener('pointermove', move)
-      over.removeEventListener('pointerup', up)
-      if (!moved) emit('pick', begun)
-    }
-    over.addEventListener('pointermove', move)
-    over.addEventListener('pointerup', up)
-  })
+}
+/** Arrow keys move along the grid, and the readout with them; the view follows. */
+function step(by: number) {
+  const axis = store.axis
+  if (!axis) return
+  const now = view.hover === null ? view.cutoff - 1 : axis.position(view.hover + 1e-6)
+  const time = axis.time(Math.min(Math.max(now + by, 0), axis.end - 1))
+  if (time < view.span[0] || time > view.span[1]) {
+    const half = (view.span[1] - view.span[0]) / 2
+    view.setSpan(time - half, time + half)
+  }
+  const u = chart()
+  if (u) u.setCursor({ left: u.valToPos(time, 'x'), top: 10 })
+  read(time)
 }
 
-const shape = computed(() =>
-  [props.series.map((s) => [s.label, s.color, s.dash?.join()]), props.bands.length].toString(),
-)
-let frame = 0
-function redraw() {
-  cancelAnimationFrame(frame)
-  frame = requestAnimationFrame(() => chart?.setData(data(), true))
+const { chart } = useLane(host, {
+  options,
+  data: () => aligned(props.series, props.bands),
+  lines: () => [props.series, props.bands],
+  shape: () =>
+    [
+      zone.value,
+      props.showTime,
+      props.series.map((s) => [s.label, s.color, s.dash?.join(), s.width]),
+      props.bands.length,
+    ].toString(),
+  span: () => view.span,
+  marks: () => [cutoffTime.value, props.threshold, props.pennants, robust.value, store.dataset?.masks],
+  built: (u) =>
+    attachGestures(u, view, {
+      threshold: () => props.threshold,
+      setThreshold: (value) => emit('threshold', value),
+      pick: (time) => emit('pick', time),
+    }),
+})
+function toggle() {
+  chosen.value = !robust.value
+  chart()?.setData(aligned(props.series, props.bands), true)
 }
-watch([shape, () => props.showTime, zone, themeVersion], rebuild, { flush: 'post' })
-watch(() => [props.series, props.bands, props.pennants], redraw, { flush: 'post' })
-watch(
-  () => view.span,
-  () => chart?.setScale('x', { min: view.span[0], max: view.span[1] }),
-)
-watch([cutoffTime, () => props.threshold], () => chart?.redraw(false, true))
+function menu(event: Event) {
+  const size = { width: host.value?.clientWidth ?? 800, height: host.value?.clientHeight ?? 300 }
+  const svg = () => laneSvg(props.series, props.bands, view.span, size, zone.value)
+  chartMenu.value = {
+    event,
+    items: copyPlot(host, svg, ['time', 'series', 'value'], laneRows(props.series)),
+  }
+}
 
 const selectionStyle = computed(() => {
-  if (!view.selection || !host.value) return null
+  if (!view.selection) return null
   const [low, high] = view.span
   const at = (time: number) => ((time - low) / (high - low)) * 100
   if (at(view.selection[1]) <= 0 || at(view.selection[0]) >= 100) return null
   const left = Math.max(at(view.selection[0]), 0)
   return { left: `${left}%`, width: `${Math.max(Math.min(at(view.selection[1]), 100) - left, 0)}%` }
 })
-
-onMounted(() => {
-  rebuild()
-  observer = new ResizeObserver(() => {
-    if (!host.value) return
-    if (!chart) rebuild()
-    else chart.setSize({ width: host.value.clientWidth, height: host.value.clientHeight })
-  })
-  if (host.value) observer.observe(host.value)
-})
-onBeforeUnmount(() => {
-  observer?.disconnect()
-  chart?.destroy()
-  const rest = { ...view.readings }
-  delete rest[props.name]
-  view.readings = rest
-})
+const plotInset = `${HEAD}px ${RIGHT}px 8px ${AXIS_WIDTH}px`
+const label = computed(() => `${props.title || props.name}${props.unit ? `, ${props.unit}` : ''}`)
 </script>
 
 <template>
   <section class="lane panel" :aria-label="title || name" :aria-busy="busy">
-    <header>
+    <header :style="{ left: AXIS_WIDTH + 4 + 'px' }">
       <span class="note">{{ note }}</span>
       <span class="what">
-        {{ title }}<template v-if="unit">&nbsp;{{ unit }}</template>
-        <button
-          class="copy"
-          title="Copy the chart as PNG"
-          aria-label="Copy the chart as PNG"
-          @click="copyChart(host)"
-        >
-          PNG
+        <button v-if="flattened" class="link" :aria-pressed="robust" @click="toggle">
+          {{ robust ? 'without extremes' : 'with extremes' }}
         </button>
-        <button
-          class="copy"
-          title="Copy the values as CSV"
-          aria-label="Copy the values as CSV"
-          @click="copyTable(series)"
-        >
-          CSV
+        <span v-if="offset" class="number">{{ offset }}</span>
+        {{ title }}<template v-if="unit">&nbsp;{{ unit }}</template>
+        <button class="corner" aria-label="Take this chart" title="Copy as PNG, SVG or CSV" @click="menu">
+          ⋯
         </button>
       </span>
     </header>
-    <div ref="host" class="host"></div>
-    <div class="over"><div v-if="selectionStyle" class="selected" :style="selectionStyle"></div></div>
+    <div
+      ref="host"
+      class="host"
+      tabindex="0"
+      role="img"
+      :aria-label="`${label}: arrow keys read the values`"
+      @keydown.left.prevent="step(-1)"
+      @keydown.right.prevent="step(1)"
+    ></div>
+    <div class="over" :style="{ inset: plotInset }">
+      <div v-if="selectionStyle" class="selected" :style="selectionStyle"></div>
+    </div>
     <slot />
   </section>
 </template>
@@ -336,10 +258,14 @@ onBeforeUnmount(() => {
   position: absolute;
   inset: 0;
 }
+.host:focus-visible {
+  outline-offset: -2px;
+}
 header {
   position: absolute;
   z-index: 2;
-  inset: 3px 10px auto 60px;
+  top: 3px;
+  right: 6px;
   display: flex;
   justify-content: space-between;
   pointer-events: none;
@@ -351,23 +277,18 @@ header span {
   overflow: hidden;
   text-overflow: ellipsis;
 }
-.copy {
+.link,
+.corner {
   pointer-events: auto;
+}
+.corner {
   border: 0;
   background: none;
   color: var(--ink-2);
-  font-size: 12px;
-  padding: 0 2px 0 6px;
   cursor: pointer;
-  opacity: 0;
-}
-.lane:hover .copy,
-.copy:focus-visible {
-  opacity: 1;
 }
 .over {
   position: absolute;
-  inset: 24px 16px 8px 56px;
   pointer-events: none;
 }
 .selected {

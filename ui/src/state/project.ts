@@ -204,6 +204,12 @@ export const useProject = defineStore('project', () => {
     ticks.value = next
   }
 
+  /** Whether reading the file found values far from all others: axes then leave them out until asked. */
+  const hasExtremes = computed(() => {
+    const found = (dataset.value?.account as { findings?: { id: string }[] } | undefined)?.findings
+    return (found ?? []).some((each) => each.id === 'extreme values')
+  })
+
   /** Masked spans of a series as times. */
   function maskSpans(key: string): [number, number][] {
     const grid = axis.value
@@ -233,6 +239,7 @@ export const useProject = defineStore('project', () => {
     reload,
     choose,
     create,
+    hasExtremes,
     maskSpans,
     tick,
   }

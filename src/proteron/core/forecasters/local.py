@@ -123,8 +123,11 @@ class LocalForecaster(Forecaster):
             facts["series"] = told
         return ForecasterState(known.keys, arrays, facts)
 
-    def as_chosen(self, learned: Learned) -> "LocalForecaster":
-        """Settings with what was chosen while learning, as far as they can be given: learns faster, and alike."""
+    def as_chosen(self, learned: Learned, cut: int | None = None) -> "LocalForecaster":
+        """Settings with what was chosen while learning, as far as they can be given: learns faster, and alike.
+
+        With `cut`, to learn from so many points only: what was chosen without what follows them, where that is known.
+        """
         return self
 
     def _rehearse(self, known: Panel, index: int, learned: Learned, work: Work) -> dict[str, Any]:
@@ -137,10 +140,11 @@ class LocalForecaster(Forecaster):
         if count < LEAST:
             return {"loosened": np.ones(1), "rehearsed": count}
         horizon = rehearsed_steps(count, work.horizon, alone.axis.step.season)
-        chosen, quiet = self.as_chosen(learned), replace(work, report=unheard)
+        quiet = replace(work, report=unheard)
         squares = [np.full((1, horizon), np.nan)]
         for cut, origins in parts_of(values, self.rehearsals, self.rehearsed_from):
             work.go_on()
+            chosen = self.as_chosen(learned, cut)
             try:
                 part = chosen.learn_series(alone.between(0, start + cut), 0, quiet)
             except StoppedError:

@@ -310,7 +310,7 @@ class _Parts(LocalForecaster):
         gaps = np.abs(steps_after(values, at, horizon) - self.means_of(learned, values, at, horizon))
         return float(np.nanmean(gaps)) if np.isfinite(gaps).any() else np.inf
 
-    def as_chosen(self, learned: Learned) -> "_Parts":
+    def as_chosen(self, learned: Learned, cut: int | None = None) -> "_Parts":
         """With its damping given."""
         given = {"damping": float(learned["damping"])} if "damping" in type(self).model_fields else {}
         return self.model_copy(update=given)

@@ -31,6 +31,7 @@ from proteron.core.timeline import Ints
 
 Shape = Literal["linear", "quadratic", "exponential", "saturating", "piecewise"]
 SHAPES: tuple[Shape, ...] = get_args(Shape)
+Way = tuple[Shape, float, float]  # shape, fading, following
 _LEAST = {"linear": 3, "quadratic": 4, "exponential": 4, "saturating": 5, "piecewise": 6}
 _STRAIGHT = ("linear", "quadratic", "piecewise")
 _FOLLOWS = (0.0, 0.3, 0.7, 1.0)
@@ -94,9 +95,11 @@ class TrendCurve(LocalForecaster):
         way = season_behind_trend(whole[offset:], period, wanted)
         figure = seasonal_figure(whole[offset:], period, way) if way else np.zeros(1)
         values = np.concatenate([whole[:offset], without_season(whole[offset:], figure, way)])
-        shape, fading, follow = self.shape, 1.0 if self.fading is None else self.fading, self.follow or 0.0
-        if shape == "auto":
-            shape, fading, follow = self._chosen(values, work)
+        without: dict[int, Way] = {}
+        if self.shape == "auto":
+            (shape, fading, follow), without = self._chosen(values, work)
+        else:
+            shape, fading, follow = self.shape, 1.0 if self.fading is None else self.fading, self.follow or 0.0
         at = np.flatnonzero(np.isfinite(values))
         if len(at) < _LEAST[shape]:
             raise TooShortError(
@@ -109,36 +112,52 @@ class TrendCurve(LocalForecaster):
         free = int(learned["free"]) + (len(figure) if way else 0)
         return learned | {
             "variance": variance * len(at) / max(len(at) - free + 1, 1), "free": free,
-            "way": float(WAYS.index(way)), "figure": figure, "cycle": len(figure),
+            "way": float(WAYS.index(way)), "figure": figure, "cycle": len(figure), "cuts": list(without),
+            "without": np.array([(SHAPES.index(each[0]), *each[1:]) for each in without.values()]).reshape(-1, 3),
         }  # fmt: skip
 
-    def as_chosen(self, learned: Learned) -> "TrendCurve":
-        """With its shape and its fading given."""
-        onwards = {name: float(learned[name]) for name in ("fading", "follow")}
-        return self.model_copy(update={"shape": SHAPES[int(learned["shape"])], **onwards})
+    def as_chosen(self, learned: Learned, cut: int | None = None) -> "TrendCurve":
+        """With its season, its shape and its fading given; for a rehearsal, those that the other cuts chose."""
+        way = np.array([learned["shape"], learned["fading"], learned["follow"]], dtype=float)
+        places = np.flatnonzero(np.atleast_1d(learned["cuts"]) == cut)
+        if len(places):
+            way = np.atleast_2d(learned["without"])[places[0]]
+        season = WAYS[int(learned["way"])] or "none"
+        return self.model_copy(
+            update={"shape": SHAPES[int(way[0])], "fading": way[1], "follow": way[2], "season": season}
+        )
 
-    def _chosen(self, values: Floats, work: Work) -> tuple[Shape, float, float]:
-        """Shape, fading and following that erred least over the steps after the ends of parts of what is known."""
+    def _chosen(self, values: Floats, work: Work) -> tuple[Way, dict[int, Way]]:
+        """Shape, fading and following that erred least over the steps after the ends of parts of what is known.
+
+        And, by the end of each part, those that erred least after the ends of the others: what was chosen by an error
+        says too little about the next one.
+        """
         horizon = rehearsed_steps(int(np.isfinite(values).sum()), work.horizon, 1)
         fadings = FADINGS if self.fading is None else (self.fading,)
         follows = _FOLLOWS if self.follow is None else (self.follow,)
-        errors = dict.fromkeys(product(SHAPES, fadings, follows), 0.0)
+        ways: list[Way] = list(product(SHAPES, fadings, follows))
+        errors: dict[int, dict[Way, float]] = {}
         for cut, _ in parts_of(values):
+            found = errors.setdefault(cut, dict.fromkeys(ways, np.inf))
             truth, part = values[cut : cut + horizon], values[:cut]
             for shape in SHAPES:
                 work.go_on()
+                if np.isfinite(part).sum() < _LEAST[shape]:
+                    continue
                 try:
-                    learned = self._learned(part, shape) if np.isfinite(part).sum() >= _LEAST[shape] else None
+                    learned = self._learned(part, shape)
                 except TooShortError:
-                    learned = None
+                    continue
                 for fading, follow in product(fadings, follows):
-                    if learned is None:
-                        errors[shape, fading, follow] = np.inf
-                        continue
                     told = learned | {"fading": fading, "follow": follow}
                     mean = self._flat_means(told, part, np.array([cut]), len(truth))[0]
-                    errors[shape, fading, follow] += float(np.nansum(np.abs(truth - mean)))
-        return min(errors, key=lambda way: errors[way])
+                    found[shape, fading, follow] = float(np.nansum(np.abs(truth - mean)))
+
+        def best(cuts: list[int]) -> Way:
+            return min(ways, key=lambda way: sum(errors[cut][way] for cut in cuts))
+
+        return best(list(errors)), {cut: best([each for each in errors if each != cut]) for cut in errors}
 
     def _learned(self, values: Floats, shape: Shape) -> Learned:
         at = np.flatnonzero(np.isfinite(values))

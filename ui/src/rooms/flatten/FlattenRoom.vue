@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import BarChart from '../../charts/BarChart.vue'
+import { namedBars } from '../../charts/plot'
+import PlotChart from '../../charts/PlotChart.vue'
 import { observedSeries, splitAt, type LaneBand, type LaneSeries } from '../../charts/lane'
 import TimeLane from '../../charts/TimeLane.vue'
 import { useLine } from '../../charts/useLine'
@@ -172,22 +173,23 @@ const stage = computed(() => chain.value[selected.value])
     </div>
     <div v-if="facts && last && !refused" class="facts-row">
       <div class="panel cell">
-        <BarChart
+        <PlotChart
           :title="`spread of blocks of ${store.axis?.steps(facts.block)}, grey: before`"
-          :labels="blocks"
-          :values="facts.spreads_after"
-          :before="facts.spreads_before"
-          color="var(--c4)"
+          v-bind="
+            namedBars(blocks, facts.spreads_after, { before: facts.spreads_before, color: 'var(--c4)' })
+          "
         />
       </div>
       <div class="panel cell">
-        <BarChart
+        <PlotChart
           title="autocorrelation, grey: before"
-          :labels="lags"
-          :values="facts.acf_after.slice(1)"
-          :before="facts.acf_before.slice(1)"
-          :bound="facts.bound"
-          color="var(--c4)"
+          v-bind="
+            namedBars(lags, facts.acf_after.slice(1), {
+              before: facts.acf_before.slice(1),
+              bound: facts.bound,
+              color: 'var(--c4)',
+            })
+          "
         />
       </div>
     </div>

@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { Shapes } from '../../api/client'
-import BarChart from '../../charts/BarChart.vue'
-import XYChart, { type XYSeries } from '../../charts/XYChart.vue'
+import { namedBars, type PlotSeries } from '../../charts/plot'
+import PlotChart from '../../charts/PlotChart.vue'
 import { fixed, number } from '../../state/format'
 import { useProject } from '../../state/project'
 import SettingsForm from '../../widgets/SettingsForm.vue'
@@ -50,7 +50,7 @@ const curves = computed(() =>
         kind: 'line',
         color: 'var(--c3)',
       },
-    ] as XYSeries[],
+    ] as PlotSeries[],
   })),
 )
 </script>
@@ -68,7 +68,7 @@ const curves = computed(() =>
   />
   <template v-if="view">
     <template v-for="figure in curves" :key="figure.title">
-      <XYChart
+      <PlotChart
         v-if="figure.kind === 'curve'"
         class="figure"
         :title="figure.title"
@@ -79,13 +79,11 @@ const curves = computed(() =>
             : [{ x: view.facts['λ'], label: `λ ${number(view.facts['λ'], 2)}` }]
         "
       />
-      <BarChart
+      <PlotChart
         v-else
         class="figure"
         :title="`What it learned: ${figure.title}`"
-        :labels="figure.labels"
-        :values="figure.values"
-        color="var(--c3)"
+        v-bind="namedBars(figure.labels, figure.values, { color: 'var(--c3)' })"
       />
     </template>
     <label v-if="twinned" class="check">

@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import { client, unwrap, type Shapes } from '../../api/client'
-import XYChart, { type XYSeries } from '../../charts/XYChart.vue'
+import type { PlotSeries } from '../../charts/plot'
+import PlotChart from '../../charts/PlotChart.vue'
 import { fixed } from '../../state/format'
 import { useProfilePart } from './useProfile'
 
@@ -15,16 +16,16 @@ const chosen = ref(0)
 const links = computed(() => columns.value?.links ?? [])
 const link = computed(() => links.value[Math.min(chosen.value, links.value.length - 1)])
 const groupSize = (group: number) => links.value.filter((each) => each.group === group).length
-const series = computed<XYSeries[]>(() => {
+const series = computed<PlotSeries[]>(() => {
   const now = link.value
   if (!now) return []
-  const bound = (sign: number): XYSeries => ({
+  const bound = (sign: number): PlotSeries => ({
     label: sign > 0 ? 'bound' : 'lower bound',
     x: now.lags,
     y: now.lags.map(() => sign * now.bound),
     kind: 'line',
     color: 'var(--ink-3)',
-    dash: '4 3',
+    dash: [4, 3],
   })
   const best = now.lags.indexOf(now.best_lag)
   return [
@@ -49,7 +50,7 @@ const said = (each: Shapes['LinkView']) =>
   </p>
   <template v-else>
     <div class="panel cell">
-      <XYChart
+      <PlotChart
         :title="`correlation of ${link?.name ?? ''} with the series, both pre-whitened`"
         note="right of zero: the column leads"
         :series="series"

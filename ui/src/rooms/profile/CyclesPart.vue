@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import { client, unwrap, type Shapes } from '../../api/client'
-import CycleChart from '../../charts/CycleChart.vue'
+import type { PlotSeries } from '../../charts/plot'
+import PlotChart from '../../charts/PlotChart.vue'
 import { useView } from '../../state/view'
 import { useProfilePart, useShownUnit } from './useProfile'
 
@@ -34,6 +35,25 @@ watch(
 )
 const few = computed(() => (cycles.value?.lines.length ?? 0) <= 40)
 const current = computed(() => cycles.value?.lines[chosen.value]?.label ?? '')
+/** The chosen cycle in ink above the others, which are the paler the more they are. */
+const drawn = computed<PlotSeries[]>(() => {
+  const all = (cycles.value?.lines ?? []).filter((each) => !hidden.value.includes(each.label))
+  const alpha = Math.min(Math.max(14 / Math.max(all.length, 1), 0.06), 0.6)
+  const line = (each: (typeof all)[number], inInk: boolean): PlotSeries => ({
+    label: each.label,
+    kind: 'line',
+    x: each.values.map((_, i) => i),
+    y: each.values,
+    color: inInk ? 'var(--ink)' : 'var(--c3)',
+    width: inInk ? 1.75 : 1,
+    alpha: inInk ? 1 : alpha,
+  })
+  const inInk = all.filter((each) => each.label === current.value)
+  return [
+    ...inInk.map((each) => line(each, true)),
+    ...all.filter((each) => each.label !== current.value).map((each) => line(each, false)),
+  ]
+})
 function toggle(label: string) {
   hidden.value = hidden.value.includes(label)
     ? hidden.value.filter((each) => each !== label)
@@ -82,14 +102,12 @@ const title = computed(() => {
     />
   </div>
   <div class="panel cell" :aria-busy="busy">
-    <CycleChart
+    <PlotChart
       v-if="cycles"
       :title="title"
-      :phases="cycles.phases"
-      :lines="cycles.lines"
-      :chosen="chosen"
-      :hidden="hidden"
-      @choose="chosen = $event"
+      :names="cycles.phases"
+      :series="drawn"
+      @pick="(_, label) => (chosen = cycles?.lines.findIndex((each) => each.label === label) ?? chosen)"
     />
   </div>
   <div v-if="cycles && few" class="years" role="group" aria-label="Cycles shown">

@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import { client, unwrap, type Shapes } from '../../api/client'
-import BarChart from '../../charts/BarChart.vue'
 import { observedSeries, type LaneSeries } from '../../charts/lane'
+import { namedBars } from '../../charts/plot'
+import PlotChart from '../../charts/PlotChart.vue'
 import TimeLane from '../../charts/TimeLane.vue'
 import { useFetched, useLine, visiblePositions } from '../../charts/useLine'
 import { fixed } from '../../state/format'
@@ -164,13 +165,9 @@ const span = computed(() => (level.value ? `${store.axis?.steps(level.value.wind
   />
   <div class="grid">
     <div v-for="slot in cycles?.slots ?? []" :key="slot.field" class="panel cell">
-      <BarChart
+      <PlotChart
         :title="`mean by ${slot.field.replaceAll('_', ' ')}, line: middle half`"
-        :labels="slot.labels"
-        :values="slot.mean"
-        :low="slot.low"
-        :high="slot.high"
-        color="var(--c3)"
+        v-bind="namedBars(slot.labels, slot.mean, { low: slot.low, high: slot.high, color: 'var(--c3)' })"
       />
     </div>
   </div>

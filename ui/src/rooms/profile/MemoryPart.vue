@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { client, unwrap, type Shapes } from '../../api/client'
-import XYChart, { type XYSeries } from '../../charts/XYChart.vue'
+import type { PlotSeries } from '../../charts/plot'
+import PlotChart from '../../charts/PlotChart.vue'
 import { fixed } from '../../state/format'
 import { useProject } from '../../state/project'
 import { useProfilePart } from './useProfile'
@@ -13,7 +14,7 @@ const { data: memory, busy } = useProfilePart<Shapes['MemoryView']>(({ params, b
     client.POST('/api/v1/datasets/{dataset_id}/series/{series}/profile/memory', { params, body, signal }),
   ),
 )
-function bars(values: (number | null)[] | undefined, label: string, bounds: (number | null)[]): XYSeries[] {
+function bars(values: (number | null)[] | undefined, label: string, bounds: (number | null)[]): PlotSeries[] {
   const all = (values ?? []).slice(1)
   const x = all.map((_, i) => i + 1)
   const season = memory.value?.season ?? 1
@@ -21,14 +22,14 @@ function bars(values: (number | null)[] | undefined, label: string, bounds: (num
   const edge = bounds.slice(1, all.length + 1)
   return [
     { label, x, y: all, kind: 'bars', color: 'var(--ink-2)', marked },
-    { label: 'bound', x, y: edge, kind: 'line', color: 'var(--ink-3)', dash: '4 3' },
+    { label: 'bound', x, y: edge, kind: 'line', color: 'var(--ink-3)', dash: [4, 3] },
     {
       label: 'lower bound',
       x,
       y: edge.map((v) => (v === null ? null : -v)),
       kind: 'line',
       color: 'var(--ink-3)',
-      dash: '4 3',
+      dash: [4, 3],
     },
   ]
 }
@@ -40,7 +41,7 @@ const partial = computed(() =>
     (memory.value?.pacf ?? []).map(() => memory.value?.bound ?? null),
   ),
 )
-const spectrum = computed<XYSeries[]>(() =>
+const spectrum = computed<PlotSeries[]>(() =>
   memory.value
     ? [
         {
@@ -61,7 +62,7 @@ const marks = computed(() =>
 <template>
   <div class="grid" :aria-busy="busy">
     <div class="panel cell">
-      <XYChart
+      <PlotChart
         title="autocorrelation"
         note="seasonal lags in colour, dashed: Bartlett’s bounds"
         :series="correlations"
@@ -69,7 +70,7 @@ const marks = computed(() =>
       />
     </div>
     <div class="panel cell">
-      <XYChart
+      <PlotChart
         title="partial autocorrelation"
         note="dashed: white-noise bounds"
         :series="partial"
@@ -77,7 +78,7 @@ const marks = computed(() =>
       />
     </div>
     <div class="panel cell">
-      <XYChart
+      <PlotChart
         title="periodogram, share of power"
         :series="spectrum"
         :marks="marks"

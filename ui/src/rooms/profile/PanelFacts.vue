@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import XYChart, { type XYSeries } from '../../charts/XYChart.vue'
+import type { PlotSeries } from '../../charts/plot'
+import PlotChart from '../../charts/PlotChart.vue'
 import { count } from '../../state/format'
 import { useView } from '../../state/view'
 import { useFeatures } from './features'
@@ -19,7 +20,7 @@ const points = computed(() => {
     .map((row) => ({ row, x: x.value(row), y: y.value(row) }))
     .filter((each) => typeof each.x === 'number' && typeof each.y === 'number')
 })
-const series = computed<XYSeries[]>(() => [
+const series = computed<PlotSeries[]>(() => [
   {
     label: 'series',
     x: points.value.map((each) => each.x as number),
@@ -67,7 +68,7 @@ function choose(place: 0 | 1, name: string) {
       <option v-for="each in numeric" :key="each.name" :value="each.name">{{ each.name }}</option>
     </select>
   </div>
-  <XYChart
+  <PlotChart
     class="scatter"
     :title="`${features.across[1]} against ${features.across[0]}`"
     :series="series"

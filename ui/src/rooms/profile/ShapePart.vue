@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { client, unwrap, type Shapes } from '../../api/client'
-import XYChart, { type XYSeries } from '../../charts/XYChart.vue'
+import type { PlotSeries } from '../../charts/plot'
+import PlotChart from '../../charts/PlotChart.vue'
 import { fixed, number } from '../../state/format'
 import { useProfilePart, useShownUnit } from './useProfile'
 
@@ -16,16 +17,16 @@ const { data: shape, busy } = useProfilePart<Shapes['ShapeView']>(({ params, bod
     }),
   ),
 )
-const histogram = computed<XYSeries[]>(() => {
+const histogram = computed<PlotSeries[]>(() => {
   const now = shape.value
   if (!now) return []
   const x = now.edges.slice(0, -1).map((edge, i) => (edge + (now.edges[i + 1] as number)) / 2)
   return [
     { label: 'points around', x, y: now.counts, kind: 'bars', color: 'var(--ink-3)' },
-    { label: 'normal', x, y: now.normal, kind: 'line', color: 'var(--c4)', dash: '5 3' },
+    { label: 'normal', x, y: now.normal, kind: 'line', color: 'var(--c4)', dash: [5, 3] },
   ]
 })
-function line(x: number[], slope: number, middle: number): XYSeries {
+function line(x: number[], slope: number, middle: number): PlotSeries {
   const ends = [Math.min(...x), Math.max(...x)]
   return {
     label: 'normal',
@@ -33,10 +34,10 @@ function line(x: number[], slope: number, middle: number): XYSeries {
     y: ends.map((at) => middle + slope * at),
     kind: 'line',
     color: 'var(--c4)',
-    dash: '5 3',
+    dash: [5, 3],
   }
 }
-const quantiles = computed<XYSeries[]>(() => {
+const quantiles = computed<PlotSeries[]>(() => {
   const now = shape.value
   if (!now?.quantiles.length) return []
   const size = now.quantiles.length
@@ -52,7 +53,7 @@ const quantiles = computed<XYSeries[]>(() => {
     { label: 'quantile', x: now.quantiles_normal, y: now.quantiles, kind: 'points', color: 'var(--ink)' },
   ]
 })
-const spread = computed<XYSeries[]>(() =>
+const spread = computed<PlotSeries[]>(() =>
   shape.value?.level.length
     ? [
         {
@@ -67,11 +68,12 @@ const spread = computed<XYSeries[]>(() =>
 )
 const plots = computed(() =>
   (shape.value?.lag_plots ?? []).map((each) => ({
-    title: `${each.lag} ${each.lag === 1 ? 'step' : 'steps'} before, correlation ${fixed(each.correlation, 2)}`,
+    title: `${each.lag} ${each.lag === 1 ? 'step' : 'steps'} before`,
+    note: `correlation ${fixed(each.correlation, 2)}`,
     lag: each.lag,
     series: [
       { label: 'after', x: each.earlier, y: each.later, kind: 'points', color: 'var(--c3)' },
-    ] as XYSeries[],
+    ] as PlotSeries[],
   })),
 )
 </script>
@@ -79,7 +81,7 @@ const plots = computed(() =>
 <template>
   <div class="grid" :aria-busy="busy">
     <div class="panel cell">
-      <XYChart
+      <PlotChart
         title="distribution"
         note="dashed: normal of the same mean and spread"
         :series="histogram"
@@ -87,7 +89,7 @@ const plots = computed(() =>
       />
     </div>
     <div class="panel cell">
-      <XYChart
+      <PlotChart
         title="quantiles against the normal’s"
         note="dashed: through the quartiles"
         :series="quantiles"
@@ -95,7 +97,7 @@ const plots = computed(() =>
       />
     </div>
     <div class="panel cell">
-      <XYChart
+      <PlotChart
         :title="`spread against level, ${shape?.block ?? ''} steps`"
         :note="shape?.exponent == null ? '' : `Box–Cox λ ${number(shape.exponent, 2)}`"
         :series="spread"
@@ -105,7 +107,7 @@ const plots = computed(() =>
     </div>
     <p class="second verdict">{{ shape?.verdict }}</p>
     <div v-for="plot in plots" :key="plot.lag" class="panel cell lag">
-      <XYChart :title="plot.title" :series="plot.series" :x-label="unit" />
+      <PlotChart :title="plot.title" :note="plot.note" :series="plot.series" :x-label="unit" />
     </div>
   </div>
 </template>

@@ -2,9 +2,9 @@
 import { computed } from 'vue'
 import { useRouter } from 'vue-router'
 import { attempt, client, unwrap, type Shapes } from '../../api/client'
-import CurveChart from '../../charts/CurveChart.vue'
-import HeatGrid from '../../charts/HeatGrid.vue'
-import XYChart from '../../charts/XYChart.vue'
+import HeatChart from '../../charts/HeatChart.vue'
+import type { PlotSeries } from '../../charts/plot'
+import PlotChart from '../../charts/PlotChart.vue'
 import { useFetched } from '../../charts/useLine'
 import { bytes, count, fixed, number } from '../../state/format'
 import { useProject } from '../../state/project'
@@ -57,7 +57,7 @@ const byStep = computed(() => {
       ]
     : []
 })
-const foldNames = computed(() => props.experiment.folds.map((_, i) => `fold ${i + 1}`))
+const foldNames = computed(() => props.experiment.folds.map((_, i) => String(i + 1)))
 const stepNames = computed(() =>
   Array.from(
     { length: props.experiment.horizon },
@@ -76,6 +76,22 @@ const short = (value: number | null, digits: number) =>
   value !== null && Math.abs(value) >= 1e6 ? value.toExponential(digits - 1) : number(value, digits)
 const doubted = computed(() => coefficients.value.some((each) => each.error !== null))
 const inflated = computed(() => coefficients.value.some((each) => each.inflation !== null))
+const losses = computed<PlotSeries[]>(() => {
+  const line = (label: string, y: (number | null)[], color: string, dash: number[] = []): PlotSeries => ({
+    label,
+    kind: 'line',
+    x: y.map((_, i) => i + 1),
+    y,
+    color,
+    dash,
+  })
+  return facts.value?.loss?.length
+    ? [
+        line('learned', facts.value.loss, 'var(--ink)'),
+        line('held out', facts.value.validation_loss ?? [], 'var(--c1)', [4, 2]),
+      ]
+    : []
+})
 const AROUND = ['lower', 'upper', 'unit circle', 'equal', 'independent']
 /** Grey for what is only there to compare with; the rest in the order of the palette. */
 function colorOf(picture: Shapes['PictureView'], label: string): string {
@@ -132,17 +148,16 @@ async function makeOutlook() {
     >
   </p>
   <p v-if="facts" class="sentence">{{ facts.summary }}</p>
-  <CurveChart
-    v-if="facts?.loss?.length"
-    title="Loss by epoch, flat units:"
-    mark-label="kept"
-    :mark="(facts.kept_epoch ?? 1) - 1"
-    :curves="[
-      { label: 'learned', values: facts.loss, color: 'var(--ink)' },
-      { label: 'held out', values: facts.validation_loss, color: 'var(--c1)', dash: '4 2' },
-    ]"
+  <PlotChart
+    v-if="losses.length"
+    class="picture"
+    title="Loss by epoch, flat units"
+    x-label="epoch"
+    :series="losses"
+    :marks="facts?.kept_epoch ? [{ x: facts.kept_epoch, label: 'kept' }] : []"
+    labelled
   />
-  <XYChart
+  <PlotChart
     v-for="picture in facts?.pictures ?? []"
     :key="picture.title"
     class="picture"
@@ -152,7 +167,7 @@ async function makeOutlook() {
       picture.curves.map((curve) => ({
         label: curve.label,
         x: curve.x,
-        y: curve.y.map((value) => value ?? NaN),
+        y: curve.y,
         kind: curve.kind === 'points' ? 'points' : 'line',
         color: colorOf(picture, curve.label),
       }))
@@ -196,10 +211,10 @@ async function makeOutlook() {
       </tr>
     </tbody>
   </table>
-  <HeatGrid v-if="byFold.length" caption="Skill by contender and fold" :rows="byFold" :columns="foldNames" />
-  <HeatGrid
+  <HeatChart v-if="byFold.length" title="Skill by fold" :rows="byFold" :columns="foldNames" />
+  <HeatChart
     v-if="byStep[0]?.values.length"
-    caption="Skill by steps ahead"
+    title="Skill by steps ahead"
     :rows="byStep"
     :columns="stepNames"
   />

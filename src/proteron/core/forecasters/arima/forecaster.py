@@ -95,7 +95,7 @@ class Arima(LocalForecaster):
             "constant": float(bool(fitted.effect_names) and fitted.effect_names[0] in ("mean", "drift")),
         }, {"tried": [each.document for each in tried]})  # fmt: skip
 
-    def as_chosen(self, learned: Learned) -> "Arima":
+    def as_chosen(self, learned: Learned, cut: int | None = None) -> "Arima":
         """With its orders given, differences apart: whether to difference is what is most in doubt."""
         orders = _fitted(learned, self.covariates).orders
         given = {"order": (orders.p, (self.order or (None,) * 3)[1], orders.q)}

@@ -152,7 +152,7 @@ class Smoothing(LocalForecaster):
             season = None if season is None else season * (1 - level)
         return level, trend, season, self.damping
 
-    def as_chosen(self, learned: Learned) -> "Smoothing":
+    def as_chosen(self, learned: Learned, cut: int | None = None) -> "Smoothing":
         """With its form given."""
         form = _fitted(learned).form
         return self.model_copy(update={
