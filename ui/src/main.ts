@@ -2,15 +2,18 @@ import '@fontsource-variable/hanken-grotesk'
 import '@fontsource/spline-sans-mono/400.css'
 import '@fontsource/spline-sans-mono/500.css'
 import './theme/tokens.css'
+import { VueQueryPlugin } from '@tanstack/vue-query'
 import { createPinia } from 'pinia'
 import PrimeVue from 'primevue/config'
 import { createApp } from 'vue'
 import App from './App.vue'
 import { router } from './router'
+import { answers } from './state/answers'
 import { preset } from './theme/theme'
 
 createApp(App)
   .use(createPinia())
   .use(router)
+  .use(VueQueryPlugin, { queryClient: answers })
   .use(PrimeVue, { theme: { preset, options: { darkModeSelector: '[data-theme="night"]' } } })
   .mount('#app')

@@ -56,25 +56,30 @@ export async function unwrap<T>(asked: Promise<Answer<T>>): Promise<T> {
   )
 }
 
-async function told<T>(work: () => Promise<T>, byUser: boolean): Promise<T | undefined> {
-  try {
-    const result = await work()
-    if (byUser || !done) problem.value = null
-    return result
-  } catch (error) {
-    if (error instanceof DOMException && error.name === 'AbortError') return undefined
-    if (!byUser && done && problem.value) return undefined
+/** What a question asked beside the user's doing came to: its problem, or null where it was answered. */
+export function saidBeside(error: unknown) {
+  if (error instanceof DOMException && error.name === 'AbortError') return
+  if (error === null) {
+    if (!done) problem.value = null
+  } else if (!(done && problem.value)) {
     problem.value = error instanceof Error ? error.message : String(error)
-    done = byUser
-    return undefined
+    done = false
   }
 }
 
 /** Do what the user asked for, show its problem in the readout; undefined when it failed. */
-export const attempt = <T>(work: () => Promise<T>) => told(work, true)
-
-/** Fetch what a view shows; like `attempt`, but never over the problem of something the user did. */
-export const fetched = <T>(work: () => Promise<T>) => told(work, false)
+export async function attempt<T>(work: () => Promise<T>): Promise<T | undefined> {
+  try {
+    const result = await work()
+    problem.value = null
+    return result
+  } catch (error) {
+    if (error instanceof DOMException && error.name === 'AbortError') return undefined
+    problem.value = error instanceof Error ? error.message : String(error)
+    done = true
+    return undefined
+  }
+}
 
 /** Save an answer's body as a file. */
 export async function download(path: string, name: string, init?: RequestInit): Promise<void> {

@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { useElementSize } from '@vueuse/core'
 import { computed, ref } from 'vue'
-import { client, unwrap, type Shapes } from '../api/client'
 import { useProject } from '../state/project'
 import { useView } from '../state/view'
 import { token } from '../theme/theme'
@@ -11,7 +10,7 @@ import { drawMasks, drawVeil } from './laneMarks'
 import { drawFlagTicks, drawOrigins, drawRows } from './stripMarks'
 import { timeTicks } from './ticks'
 import { useLane } from './useLane'
-import { useFetched } from './useLine'
+import { usePoints } from './useLine'
 
 /** The whole series at once: what is in view as a frame, what is known left of the cutoff, which is dragged. */
 const props = defineProps<{ origins?: number[]; pennants?: Pennant[]; rows?: number[] }>()
@@ -21,16 +20,8 @@ const host = ref<HTMLDivElement>()
 const picture = ref<HTMLDivElement>()
 const { width } = useElementSize(host)
 
-const { data: line } = useFetched<Shapes['Line']>(
-  () => [store.dataset?.id, view.series, Math.round(width.value / 50)],
-  (signal) => {
-    if (!store.dataset || width.value < 20) return null
-    const params = {
-      path: { dataset_id: store.dataset.id, series: view.series },
-      query: { width: Math.round(width.value) },
-    }
-    return unwrap(client.GET('/api/v1/datasets/{dataset_id}/series/{series}/line', { params, signal }))
-  },
+const { data: line } = usePoints(() =>
+  width.value < 20 ? null : { width: Math.ceil(width.value / 50) * 50 },
 )
 
 const share = (time: number) => (time - view.extent[0]) / (view.extent[1] - view.extent[0] || 1)

@@ -1,5 +1,5 @@
-import { onBeforeUnmount, ref, shallowRef, watch, type Ref } from 'vue'
-import { client, fetched, type Shapes, unwrap } from '../api/client'
+import { client, unwrap, type Shapes } from '../api/client'
+import { useAnswer } from '../state/answers'
 import { useProject } from '../state/project'
 import { useView } from '../state/view'
 
@@ -16,75 +16,25 @@ export function visiblePositions(): { start: number; stop: number } {
   }
 }
 
-/**
- * Refetch something after the inputs settle, dropping answers that a newer request overtook.
- *
- * With `rest`, the next question waits that many times as long as the last answer took, so that a view that is
- * followed live leaves the machine to the work it shows.
- */
-export function useFetched<T>(
-  inputs: () => unknown[],
-  fetch: (signal: AbortSignal) => Promise<T> | null,
-  delay = 60,
-  rest = 0,
-) {
-  const data = shallowRef<T | null>(null) as Ref<T | null>
-  const busy = ref(false)
-  let timer: ReturnType<typeof setTimeout> | undefined
-  let controller: AbortController | null = null
-  let first = true
-  let took = 0
-  let ended = 0
+type LineQuery = { start?: number; stop?: number; width: number }
 
-  async function go() {
-    const begun = performance.now()
-    controller?.abort()
-    const mine = (controller = new AbortController())
-    const asked = fetch(mine.signal)
-    if (!asked) {
-      data.value = null
-      busy.value = false
-      return
-    }
-    busy.value = true
-    const result = await fetched(() => asked)
-    if (mine !== controller) return
-    busy.value = false
-    ended = performance.now()
-    took = ended - begun
-    if (result !== undefined) data.value = result
-  }
-
-  watch(
-    inputs,
-    () => {
-      clearTimeout(timer)
-      if (first) void go()
-      else timer = setTimeout(() => void go(), Math.max(delay, ended + took * rest - performance.now()))
-      first = false
-    },
-    { immediate: true },
-  )
-  onBeforeUnmount(() => {
-    clearTimeout(timer)
-    controller?.abort()
-  })
-  return { data, busy, again: go }
-}
-
-/** The visible part of the current series, decimated by the server. */
-export function useLine() {
+/** Points of the current series as a line of so many pixels shows them, decimated by the server. */
+export function usePoints(wanted: () => LineQuery | null, settle?: number) {
   const store = useProject()
   const view = useView()
-  return useFetched<Shapes['Line']>(
-    () => [store.dataset?.id, view.series, view.span],
-    (signal) => {
-      if (!store.dataset) return null
-      const params = {
-        path: { dataset_id: store.dataset.id, series: view.series },
-        query: { ...visiblePositions(), width: 2000 },
-      }
-      return unwrap(client.GET('/api/v1/datasets/{dataset_id}/series/{series}/line', { params, signal }))
+  return useAnswer(
+    'line',
+    () => {
+      const query = wanted()
+      return store.dataset && query
+        ? { params: { path: { dataset_id: store.dataset.id, series: view.series }, query } }
+        : null
     },
+    (asked, signal): Promise<Shapes['Line']> =>
+      unwrap(client.GET('/api/v1/datasets/{dataset_id}/series/{series}/line', { ...asked, signal })),
+    { settle },
   )
 }
+
+/** The visible part of the current series. */
+export const useLine = () => usePoints(() => ({ ...visiblePositions(), width: 2000 }))

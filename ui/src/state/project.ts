@@ -1,6 +1,7 @@
 import { defineStore } from 'pinia'
 import { computed, ref, shallowRef } from 'vue'
-import { client, fetched, ProblemError, type Shapes, unwrap } from '../api/client'
+import { client, ProblemError, type Shapes, unwrap } from '../api/client'
+import { askOnce, outdate } from './answers'
 import { Axis } from './axis'
 
 export type Room = 'intake' | 'profile' | 'flatten' | 'windows' | 'walkforward' | 'anomalies' | 'outlook'
@@ -53,16 +54,27 @@ export const useProject = defineStore('project', () => {
   const running = computed(() => project.value?.running ?? [])
 
   async function loadList() {
-    const found = await unwrap(client.GET('/api/v1/projects'))
+    const found = await askOnce(
+      ['projects'],
+      (signal) => unwrap(client.GET('/api/v1/projects', { signal })),
+      true,
+    )
     list.value = found.projects
     deleted.value = found.deleted
-    catalogue.value ??= await unwrap(client.GET('/api/v1/catalogue'))
+    catalogue.value ??= await askOnce(['catalogue'], (signal) =>
+      unwrap(client.GET('/api/v1/catalogue', { signal })),
+    )
   }
+
+  const read = (params: { path: { project_id: number } }, signal: AbortSignal) =>
+    unwrap(client.GET('/api/v1/projects/{project_id}', { params, signal }))
+  /** A problem of reading beside what the user does is told by the answers; here it means: nothing new. */
+  const told = <T>(work: () => Promise<T>) => work().catch(() => undefined)
 
   async function open(id: number) {
     const turn = ++asked
     const params = { path: { project_id: id } }
-    await take(await unwrap(client.GET('/api/v1/projects/{project_id}', { params })), turn)
+    await take(await askOnce(['project', id, turn], (signal) => read(params, signal)), turn)
     listen(id)
   }
 
@@ -80,7 +92,9 @@ export const useProject = defineStore('project', () => {
     const wanted = (fresh.choices as Choices).dataset_id
     if (wanted && wanted !== dataset.value?.id) {
       const params = { path: { dataset_id: wanted } }
-      const found = await unwrap(client.GET('/api/v1/datasets/{dataset_id}', { params }))
+      const found = await askOnce(['dataset', wanted], (signal) =>
+        unwrap(client.GET('/api/v1/datasets/{dataset_id}', { params, signal })),
+      )
       if (turn < taken) return
       dataset.value = found
     }
@@ -94,7 +108,7 @@ export const useProject = defineStore('project', () => {
     if (id === undefined) return
     const turn = ++asked
     const params = { path: { project_id: id } }
-    const fresh = await fetched(() => unwrap(client.GET('/api/v1/projects/{project_id}', { params })))
+    const fresh = await told(() => askOnce(['project', id, turn], (signal) => read(params, signal)))
     if (fresh && project.value?.id === id) await take(fresh, turn)
   }
 
@@ -164,7 +178,7 @@ export const useProject = defineStore('project', () => {
       }
       if (event.kept) {
         keptChanges.value++
-        void fetched(loadList)
+        void told(loadList)
       }
       if (event.intake) {
         intake.value = { stage: event.intake, share: event.share ?? 0 }
@@ -198,6 +212,7 @@ export const useProject = defineStore('project', () => {
   function tellAll() {
     clearTimeout(spread)
     spread = undefined
+    outdate(later)
     const next = { ...ticks.value }
     for (const name of later) next[name] = (next[name] ?? 0) + 1
     later.clear()

@@ -1,7 +1,8 @@
 <script setup lang="ts">
-import { computed, onMounted, ref, watch } from 'vue'
+import { computed, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { attempt, client, fetched, unwrap, type Shapes } from '../api/client'
+import { attempt, client, unwrap } from '../api/client'
+import { useAnswer } from '../state/answers'
 import { useKept, type Kind, type Named } from '../state/kept'
 import { useProject } from '../state/project'
 
@@ -16,35 +17,27 @@ const store = useProject()
 const route = useRoute()
 const router = useRouter()
 const { rename, copy, remove, restore } = useKept()
-const chains = ref<Shapes['SavedChain'][]>([])
-const plans = ref<Shapes['SavedPlan'][]>([])
-const deleted = ref<Shapes['KeptView'][]>([])
+const { data: kept } = useAnswer(
+  'kept',
+  () => store.project && { params: { path: { project_id: store.project.id } }, seen: store.keptChanges },
+  async ({ params }, signal) => {
+    const [found, plans, gone] = await Promise.all([
+      unwrap(client.GET('/api/v1/projects/{project_id}/chains', { params, signal })),
+      unwrap(client.GET('/api/v1/projects/{project_id}/plans', { params, signal })),
+      unwrap(client.GET('/api/v1/projects/{project_id}/deleted', { params, signal })),
+    ])
+    return { chains: found.saved, plans: plans.saved, deleted: gone.kept }
+  },
+)
+const chains = computed(() => kept.value?.chains ?? [])
+const plans = computed(() => kept.value?.plans ?? [])
+const deleted = computed(() => kept.value?.deleted ?? [])
 const search = ref('')
 const edited = ref('')
 const box = ref<HTMLInputElement>()
 const keyOf = (each: { kind: string; id: number }) => `${each.kind} ${each.id}`
 
-async function load() {
-  const id = store.project?.id
-  if (id === undefined) return
-  const params = { path: { project_id: id } }
-  const found = await fetched(() =>
-    Promise.all([
-      unwrap(client.GET('/api/v1/projects/{project_id}/chains', { params })),
-      unwrap(client.GET('/api/v1/projects/{project_id}/plans', { params })),
-      unwrap(client.GET('/api/v1/projects/{project_id}/deleted', { params })),
-    ]),
-  )
-  if (!found) return
-  chains.value = found[0].saved
-  plans.value = found[1].saved
-  deleted.value = found[2].kept
-}
-onMounted(() => {
-  box.value?.focus()
-  void load()
-})
-watch(() => [store.project?.id, store.keptChanges], load)
+onMounted(() => box.value?.focus())
 
 const PURPOSE: Record<string, [string, 'experiment_id' | 'scan_id']> = {
   judge: ['walk-forward', 'experiment_id'],

@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { computed, onBeforeUnmount, ref, watch, watchEffect } from 'vue'
-import { attempt, client, fetched, type Shapes, unwrap } from '../../api/client'
+import { attempt, client, type Shapes, unwrap } from '../../api/client'
 import { observedSeries, type Pennant } from '../../charts/lane'
 import TimeLane from '../../charts/TimeLane.vue'
-import { useFetched, useLine, visiblePositions } from '../../charts/useLine'
+import { useLine, visiblePositions } from '../../charts/useLine'
+import { useAnswer } from '../../state/answers'
 import { count, fixed } from '../../state/format'
 import { roomActions } from '../../state/keys'
 import { useProject } from '../../state/project'
@@ -31,16 +32,20 @@ watch(
   { immediate: true },
 )
 
-const { data: scores } = useFetched<Shapes['ScoresView']>(
-  () => [id.value, view.series, view.span, view.cutoff, store.tick(`experiment ${id.value}`)],
-  (signal) => {
-    if (!id.value) return null
-    const params = {
-      path: { experiment_id: id.value },
-      query: { series: view.series, ...visiblePositions(), width: 2000, until: view.cutoff },
-    }
-    return unwrap(client.GET('/api/v1/experiments/{experiment_id}/scores', { params, signal }))
-  },
+const { data: scores } = useAnswer(
+  'scores',
+  () =>
+    id.value
+      ? {
+          params: {
+            path: { experiment_id: id.value },
+            query: { series: view.series, ...visiblePositions(), width: 2000, until: view.cutoff },
+          },
+        }
+      : null,
+  (asked, signal): Promise<Shapes['ScoresView']> =>
+    unwrap(client.GET('/api/v1/experiments/{experiment_id}/scores', { ...asked, signal })),
+  { live: () => `experiment ${id.value}`, tick: () => store.tick(`experiment ${id.value}`) },
 )
 
 const budget = ref(1)
@@ -53,7 +58,7 @@ async function apply(body: { threshold?: number; budget_per_week?: number }) {
   if (!id.value || active.value) return
   const mine = ++turn
   const params = { path: { experiment_id: id.value } }
-  const answer = await fetched(() =>
+  const answer = await attempt(() =>
     unwrap(
       client.PUT('/api/v1/experiments/{experiment_id}/flags', {
         params,

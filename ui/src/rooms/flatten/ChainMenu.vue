@@ -1,6 +1,7 @@
 <script setup lang="ts">
-import { computed, onMounted, ref, watch } from 'vue'
-import { attempt, client, fetched, type Shapes, unwrap } from '../../api/client'
+import { computed, ref } from 'vue'
+import { attempt, client, type Shapes, unwrap } from '../../api/client'
+import { useAnswer } from '../../state/answers'
 import { useKept } from '../../state/kept'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
@@ -11,16 +12,18 @@ const props = defineProps<{ chain: Stage[] }>()
 const emit = defineEmits<{ take: [chain: Stage[]] }>()
 const store = useProject()
 const view = useView()
-const chains = ref<Shapes['ChainsView'] | null>(null)
 const name = ref('')
 const id = computed(() => store.project?.id ?? 0)
 
-async function load() {
-  const params = { path: { project_id: id.value }, query: { until: view.cutoff } }
-  chains.value =
-    (await fetched(() => unwrap(client.GET('/api/v1/projects/{project_id}/chains', { params })))) ??
-    chains.value
-}
+const { data: chains, again: load } = useAnswer(
+  'chains',
+  () => ({
+    params: { path: { project_id: id.value }, query: { until: view.cutoff } },
+    seen: store.keptChanges,
+  }),
+  ({ params }, signal): Promise<Shapes['ChainsView']> =>
+    unwrap(client.GET('/api/v1/projects/{project_id}/chains', { params, signal })),
+)
 async function save() {
   const body = { name: name.value.trim(), stages: props.chain }
   if (!body.name) return
@@ -29,11 +32,9 @@ async function save() {
     unwrap(client.POST('/api/v1/projects/{project_id}/chains', { params, body })),
   )
   if (saved) name.value = ''
-  await load()
+  load()
 }
 const { remove } = useKept()
-onMounted(load)
-watch(() => store.keptChanges, load)
 </script>
 
 <template>

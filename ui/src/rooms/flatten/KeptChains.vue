@@ -1,6 +1,7 @@
 <script setup lang="ts">
-import { ref, watch } from 'vue'
-import { attempt, client, download, fetched, ProblemError, type Shapes, unwrap } from '../../api/client'
+import { computed, ref } from 'vue'
+import { attempt, client, download, ProblemError, type Shapes, unwrap } from '../../api/client'
+import { useAnswer } from '../../state/answers'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import type { Stage } from './useFlatten'
@@ -9,25 +10,22 @@ import type { Stage } from './useFlatten'
 const props = defineProps<{ chain: Stage[] }>()
 const store = useProject()
 const view = useView()
-const kept = ref<Shapes['FittedBrief'][]>([])
 const file = ref<HTMLInputElement>()
 
-async function load() {
-  if (!store.dataset) return
-  const params = { path: { dataset_id: store.dataset.id } }
-  const found = await fetched(() =>
-    unwrap(client.GET('/api/v1/datasets/{dataset_id}/fitted-chains', { params })),
-  )
-  if (found) kept.value = found.fitted
-}
-watch(() => store.dataset?.id, load, { immediate: true })
+const { data: found, again: load } = useAnswer(
+  'fitted chains',
+  () => store.dataset && { params: { path: { dataset_id: store.dataset.id } } },
+  (asked, signal): Promise<{ fitted: Shapes['FittedBrief'][] }> =>
+    unwrap(client.GET('/api/v1/datasets/{dataset_id}/fitted-chains', { ...asked, signal })),
+)
+const kept = computed(() => found.value?.fitted ?? [])
 
 async function keep() {
   if (!store.dataset) return
   const params = { path: { dataset_id: store.dataset.id } }
   const body = { name: '', chain: props.chain, until: view.cutoff }
   await attempt(() => unwrap(client.POST('/api/v1/datasets/{dataset_id}/fitted-chains', { params, body })))
-  await load()
+  load()
 }
 async function bring(event: Event) {
   const chosen = (event.target as HTMLInputElement).files?.[0]
@@ -44,7 +42,7 @@ async function bring(event: Event) {
     await unwrap(client.POST('/api/v1/datasets/{dataset_id}/fitted-chains/import', { params, body }))
   })
   if (file.value) file.value.value = ''
-  await load()
+  load()
 }
 const asOf = (until: number) => store.axis?.text(store.axis.time(until - 1)) ?? ''
 </script>

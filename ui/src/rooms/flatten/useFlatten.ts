@@ -1,6 +1,7 @@
 import { computed, ref, watch } from 'vue'
 import { attempt, client, ProblemError, unwrap, type Shapes } from '../../api/client'
-import { useFetched, visiblePositions } from '../../charts/useLine'
+import { visiblePositions } from '../../charts/useLine'
+import { useAnswer } from '../../state/answers'
 import { useProject, type Choices } from '../../state/project'
 import { useView } from '../../state/view'
 
@@ -22,67 +23,31 @@ export function useFlatten() {
     },
     { immediate: true },
   )
-  const where = () => (store.dataset ? { path: { dataset_id: store.dataset.id, series: view.series } } : null)
   const units = computed(() => (view.flat ? ('flat' as const) : ('original' as const)))
-  const body = () => ({
-    chain: chain.value,
-    until: view.cutoff,
-    ...visiblePositions(),
-    width: 1100,
-    units: units.value,
-    twin: comparing.value ? selected.value : null,
-  })
-  /** Why the chain cannot be fitted here, in the server's words. */
-  const refused = ref('')
-  const { data: flat, busy } = useFetched<Shapes['FlattenView']>(
-    () => [
-      store.dataset?.id,
-      view.series,
-      view.cutoff,
-      view.span,
-      chain.value,
-      units.value,
-      comparing.value,
-      comparing.value && selected.value,
-    ],
-    (signal) => {
-      const params = where()
-      if (!params) return null
-      const asked = unwrap(
-        client.POST('/api/v1/datasets/{dataset_id}/series/{series}/flatten', {
-          params,
-          body: body(),
-          signal,
-        }),
-      )
-      return asked.then(
-        (found) => {
-          refused.value = ''
-          return found
-        },
-        (error: unknown) => {
-          if (error instanceof ProblemError) refused.value = error.detail
-          throw error
-        },
-      )
-    },
-    15,
+  const question = (more: { start: number; stop: number; twin: number | null }) =>
+    store.dataset && {
+      params: { path: { dataset_id: store.dataset.id, series: view.series } },
+      body: { chain: chain.value, until: view.cutoff, width: 1100, units: units.value, ...more },
+    }
+  const fitted = useAnswer(
+    'flatten',
+    () => question({ ...visiblePositions(), twin: comparing.value ? selected.value : null }),
+    (asked, signal): Promise<Shapes['FlattenView']> =>
+      unwrap(client.POST('/api/v1/datasets/{dataset_id}/series/{series}/flatten', { ...asked, signal })),
+    { settle: 15 },
   )
-  /** Tests take longer than lanes; they follow when the hand rests. */
-  const { data: facts } = useFetched<Shapes['FlatFactsView']>(
-    () => [store.dataset?.id, view.series, view.cutoff, chain.value],
-    (signal) => {
-      const params = where()
-      if (!params) return null
-      return unwrap(
-        client.POST('/api/v1/datasets/{dataset_id}/series/{series}/flatten/facts', {
-          params,
-          body: { ...body(), twin: null },
-          signal,
-        }),
-      )
-    },
-    400,
+  const { data: flat, busy } = fitted
+  /** Why the chain cannot be fitted here, in the server's words. */
+  const refused = computed(() => (fitted.error.value instanceof ProblemError ? fitted.failure.value : ''))
+  /** Tests take longer than lanes; they follow when the hand rests. What is in view says nothing to them. */
+  const { data: facts } = useAnswer(
+    'flatten facts',
+    () => question({ start: 0, stop: 1, twin: null }),
+    (asked, signal): Promise<Shapes['FlatFactsView']> =>
+      unwrap(
+        client.POST('/api/v1/datasets/{dataset_id}/series/{series}/flatten/facts', { ...asked, signal }),
+      ),
+    { settle: 400 },
   )
 
   async function change(next: Stage[], select = selected.value) {

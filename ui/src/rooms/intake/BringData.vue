@@ -1,18 +1,20 @@
 <script setup lang="ts">
-import { onMounted, ref } from 'vue'
-import { client, fetched, type Shapes, unwrap } from '../../api/client'
+import { computed, ref, watch } from 'vue'
+import { client, unwrap } from '../../api/client'
+import { useAnswer } from '../../state/answers'
 
 /** The ways data comes in: files, cells pasted or dropped, a source configured on the server, an earlier account. */
 defineProps<{ busy: boolean; words: string; progress: number | null; account: boolean }>()
 const emit = defineEmits<{ pick: []; from: [connection: string, query: string]; account: [] }>()
-const connections = ref<Shapes['ConnectionView'][]>([])
+const { data: found } = useAnswer(
+  'connections',
+  () => ({}),
+  (_, signal) => unwrap(client.GET('/api/v1/connections', { signal })),
+)
+const connections = computed(() => found.value?.connections ?? [])
 const chosen = ref('')
 const query = ref('')
-onMounted(async () => {
-  const found = await fetched(() => unwrap(client.GET('/api/v1/connections')))
-  connections.value = found?.connections ?? []
-  chosen.value = connections.value[0]?.name ?? ''
-})
+watch(connections, (now) => (chosen.value ||= now[0]?.name ?? ''), { immediate: true })
 const kind = (name: string) => connections.value.find((each) => each.name === name)?.kind
 </script>
 

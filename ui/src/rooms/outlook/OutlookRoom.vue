@@ -3,7 +3,8 @@ import { computed, onBeforeUnmount, ref, watch, watchEffect } from 'vue'
 import { attempt, client, unwrap, type Shapes } from '../../api/client'
 import { observedSeries, type LaneBand } from '../../charts/lane'
 import TimeLane from '../../charts/TimeLane.vue'
-import { useFetched, useLine } from '../../charts/useLine'
+import { useLine } from '../../charts/useLine'
+import { useAnswer } from '../../state/answers'
 import { decimalsFor, fixed } from '../../state/format'
 import { roomActions } from '../../state/keys'
 import { useProject } from '../../state/project'
@@ -20,14 +21,14 @@ const { experiment } = useExperiment(
   false,
 )
 const { data: line } = useLine()
-const { data: outlook } = useFetched<Shapes['OutlookView']>(
-  () => [id.value, view.series, store.tick(`outlook ${id.value}`)],
-  (signal) => {
-    if (!id.value) return null
-    const params = { path: { outlook_id: id.value }, query: { series: view.series } }
-    return unwrap(client.GET('/api/v1/outlooks/{outlook_id}', { params, signal }))
-  },
+const told = useAnswer(
+  'outlook',
+  () => (id.value ? { params: { path: { outlook_id: id.value }, query: { series: view.series } } } : null),
+  (asked, signal): Promise<Shapes['OutlookView']> =>
+    unwrap(client.GET('/api/v1/outlooks/{outlook_id}', { ...asked, signal })),
+  { live: () => `outlook ${id.value}`, tick: () => store.tick(`outlook ${id.value}`) },
 )
+const outlook = told.data
 const contender = ref('')
 /** How columns that are known ahead go on where they end too early. */
 const WAYS = ['given', 'hold last', 'same as last year'] as const

@@ -7,7 +7,7 @@ import { fixed } from '../../state/format'
 import { useProfilePart } from './useProfile'
 
 /** Which columns go with the series, at which lag, and which say the same. */
-const { data: columns, busy } = useProfilePart<Shapes['ColumnsView']>(({ params, body, signal }) =>
+const { data: columns, busy } = useProfilePart<Shapes['ColumnsView']>('columns', ({ params, body, signal }) =>
   unwrap(
     client.POST('/api/v1/datasets/{dataset_id}/series/{series}/profile/columns', { params, body, signal }),
   ),

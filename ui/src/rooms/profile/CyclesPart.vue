@@ -10,16 +10,17 @@ import { useProfilePart, useShownUnit } from './useProfile'
 const view = useView()
 const unit = useShownUnit()
 const period = ref<number | null>(null)
-const { data: cycles, busy } = useProfilePart<Shapes['CyclesView']>(
-  ({ params, body, signal }) =>
+const { data: cycles, busy } = useProfilePart<Shapes['CyclesView'], { period: number | null }>(
+  'cycles',
+  ({ params, body, signal, extra }) =>
     unwrap(
       client.POST('/api/v1/datasets/{dataset_id}/series/{series}/profile/cycles', {
         params,
-        body: { ...body, period: period.value },
+        body: { ...body, ...extra },
         signal,
       }),
     ),
-  () => [period.value],
+  () => ({ period: period.value }),
 )
 const chosen = ref(0)
 const hidden = ref<string[]>([])

@@ -5,7 +5,8 @@ import { observedSeries, type LaneSeries } from '../../charts/lane'
 import { namedBars } from '../../charts/plot'
 import PlotChart from '../../charts/PlotChart.vue'
 import TimeLane from '../../charts/TimeLane.vue'
-import { useFetched, useLine, visiblePositions } from '../../charts/useLine'
+import { useLine, visiblePositions } from '../../charts/useLine'
+import { useAnswer } from '../../state/answers'
 import { fixed } from '../../state/format'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
@@ -16,18 +17,22 @@ const view = useView()
 const unit = useShownUnit()
 const { data: line } = useLine()
 const window = ref<number | null>(null)
-const { data: level, busy } = useProfilePart<Shapes['LevelView']>(
-  ({ params, body, signal }) =>
+const { data: level, busy } = useProfilePart<
+  Shapes['LevelView'],
+  { window: number | null; start: number; stop: number }
+>(
+  'level',
+  ({ params, body, signal, extra }) =>
     unwrap(
       client.POST('/api/v1/datasets/{dataset_id}/series/{series}/profile/level', {
         params,
-        body: { ...body, window: window.value, ...visiblePositions() },
+        body: { ...body, ...extra },
         signal,
       }),
     ),
-  () => [window.value, view.span],
+  () => ({ window: window.value, ...visiblePositions() }),
 )
-const { data: cycles } = useProfilePart<Shapes['CyclesView']>(({ params, body, signal }) =>
+const { data: cycles } = useProfilePart<Shapes['CyclesView']>('cycles', ({ params, body, signal }) =>
   unwrap(
     client.POST('/api/v1/datasets/{dataset_id}/series/{series}/profile/cycles', {
       params,
@@ -52,25 +57,28 @@ watch(
     if (over.value === `s:${view.series}`) over.value = ''
   },
 )
-const { data: overlay } = useFetched<Shapes['OverlayView']>(
-  () => [store.dataset?.id, view.series, view.cutoff, view.span, over.value, standardised.value],
-  (signal) => {
+const { data: overlay } = useAnswer(
+  'overlay',
+  () => {
     if (!store.dataset || !over.value) return null
     const [kind, name] = [over.value.slice(0, 1), over.value.slice(2)]
-    const body = {
-      until: view.cutoff,
-      chain: [],
-      series: kind === 's' ? Number(name) : null,
-      column: kind === 'c' ? (name ?? null) : null,
-      standardised: standardised.value,
-      ...visiblePositions(),
-      width: 1200,
+    return {
+      params: { path: { dataset_id: store.dataset.id, series: view.series } },
+      body: {
+        until: view.cutoff,
+        chain: [],
+        series: kind === 's' ? Number(name) : null,
+        column: kind === 'c' ? (name ?? null) : null,
+        standardised: standardised.value,
+        ...visiblePositions(),
+        width: 1200,
+      },
     }
-    const params = { path: { dataset_id: store.dataset.id, series: view.series } }
-    return unwrap(
-      client.POST('/api/v1/datasets/{dataset_id}/series/{series}/profile/overlay', { params, body, signal }),
-    )
   },
+  (asked, signal): Promise<Shapes['OverlayView']> =>
+    unwrap(
+      client.POST('/api/v1/datasets/{dataset_id}/series/{series}/profile/overlay', { ...asked, signal }),
+    ),
 )
 const together = computed(() =>
   overlay.value?.correlation == null

@@ -9,7 +9,7 @@ import { useProfilePart } from './useProfile'
 
 /** How far a series remembers: correlograms, and the periods in it. */
 const store = useProject()
-const { data: memory, busy } = useProfilePart<Shapes['MemoryView']>(({ params, body, signal }) =>
+const { data: memory, busy } = useProfilePart<Shapes['MemoryView']>('memory', ({ params, body, signal }) =>
   unwrap(
     client.POST('/api/v1/datasets/{dataset_id}/series/{series}/profile/memory', { params, body, signal }),
   ),

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useVirtualizer } from '@tanstack/vue-virtual'
-import { computed, ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import { spark } from '../../charts/spark'
 import { count } from '../../state/format'
 import { useProject } from '../../state/project'
@@ -11,15 +11,6 @@ import { useFeatures } from './features'
 const store = useProject()
 const view = useView()
 const features = useFeatures()
-watch(
-  () => [store.dataset?.id, view.cutoff],
-  () => features.soon(),
-  { immediate: true },
-)
-watch(
-  () => store.tick(`profile ${store.dataset?.id ?? 0}`),
-  () => features.soon(),
-)
 const host = ref<HTMLElement>()
 const virtual = useVirtualizer(
   computed(() => ({

@@ -10,7 +10,7 @@ import { useProfilePart, useShownUnit } from './useProfile'
 const store = useProject()
 const view = useView()
 const unit = useShownUnit()
-const { data: profile, busy } = useProfilePart<Shapes['ProfileView']>(({ params, body, signal }) =>
+const { data: profile, busy } = useProfilePart<Shapes['ProfileView']>('facts', ({ params, body, signal }) =>
   unwrap(client.POST('/api/v1/datasets/{dataset_id}/series/{series}/profile', { params, body, signal })),
 )
 const p = (value: number | null) =>

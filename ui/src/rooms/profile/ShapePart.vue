@@ -8,7 +8,7 @@ import { useProfilePart, useShownUnit } from './useProfile'
 
 /** How values are distributed, whether spread follows level, and how a value follows an earlier one. */
 const unit = useShownUnit()
-const { data: shape, busy } = useProfilePart<Shapes['ShapeView']>(({ params, body, signal }) =>
+const { data: shape, busy } = useProfilePart<Shapes['ShapeView']>('shape', ({ params, body, signal }) =>
   unwrap(
     client.POST('/api/v1/datasets/{dataset_id}/series/{series}/profile/shape', {
       params,

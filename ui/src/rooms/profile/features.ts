@@ -1,6 +1,7 @@
 import { defineStore } from 'pinia'
-import { computed, ref, shallowRef, watch } from 'vue'
-import { attempt, client, fetched, type Shapes, unwrap } from '../../api/client'
+import { computed, ref } from 'vue'
+import { attempt, client, type Shapes, unwrap } from '../../api/client'
+import { useAnswer } from '../../state/answers'
 import { decimalsFor, fixed, number } from '../../state/format'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
@@ -43,28 +44,33 @@ const worded = (
 export const useFeatures = defineStore('features', () => {
   const store = useProject()
   const view = useView()
-  const data = shallowRef<Shapes['FeaturesView'] | null>(null)
+  /** As of the cutoff; where nothing was computed as of it, as of the last time something was. */
+  const { data, again } = useAnswer(
+    'features',
+    () => store.dataset && { params: { path: { dataset_id: store.dataset.id } }, until: view.cutoff },
+    async ({ params, until }, signal): Promise<Shapes['FeaturesView']> => {
+      const ask = (query: { until?: number }) =>
+        unwrap(
+          client.GET('/api/v1/datasets/{dataset_id}/features', {
+            params: { ...params, query },
+            signal,
+          }),
+        )
+      const here = await ask({ until })
+      return here.state === 'empty' ? await ask({}) : here
+    },
+    {
+      settle: 400,
+      live: () => `profile ${store.dataset?.id ?? 0}`,
+      tick: () => store.tick(`profile ${store.dataset?.id ?? 0}`),
+    },
+  )
   const sort = ref({ name: 'key', up: true })
   const search = ref('')
   const condition = ref('')
   const group = ref('')
   const across = ref<[string, string]>(['trend', 'entropy'])
 
-  async function load() {
-    const id = store.dataset?.id
-    if (id === undefined) return
-    const ask = (until?: number) =>
-      unwrap(
-        client.GET('/api/v1/datasets/{dataset_id}/features', {
-          params: { path: { dataset_id: id }, query: until === undefined ? {} : { until } },
-        }),
-      )
-    const found = await fetched(async () => {
-      const here = await ask(view.cutoff)
-      return here.state === 'empty' ? await ask() : here
-    })
-    if (found && store.dataset?.id === id) data.value = found
-  }
   async function act(what: 'compute' | 'stop') {
     const id = store.dataset?.id
     if (id === undefined) return
@@ -74,23 +80,9 @@ export const useFeatures = defineStore('features', () => {
       what === 'compute'
         ? client.POST('/api/v1/datasets/{dataset_id}/features', { params, body: { until } })
         : client.POST('/api/v1/datasets/{dataset_id}/features/stop', { params, body: { until } })
-    const found = await attempt(() => unwrap(asked as ReturnType<typeof client.POST>))
-    if (found) data.value = found as Shapes['FeaturesView']
+    await attempt(() => unwrap(asked as ReturnType<typeof client.POST>))
+    again()
   }
-  let waiting: ReturnType<typeof setTimeout> | undefined
-  function soon() {
-    waiting ??= setTimeout(() => {
-      waiting = undefined
-      void load()
-    }, 400)
-  }
-  watch(
-    () => store.dataset?.id,
-    () => {
-      data.value = null
-    },
-  )
-
   const names = computed(() => {
     const seasons = new Set<string>()
     for (const row of data.value?.rows ?? [])
@@ -249,8 +241,6 @@ export const useFeatures = defineStore('features', () => {
     rows,
     state,
     stale,
-    load,
-    soon,
     act,
   }
 })

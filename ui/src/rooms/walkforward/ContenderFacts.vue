@@ -5,7 +5,7 @@ import { attempt, client, unwrap, type Shapes } from '../../api/client'
 import HeatChart from '../../charts/HeatChart.vue'
 import type { PlotSeries } from '../../charts/plot'
 import PlotChart from '../../charts/PlotChart.vue'
-import { useFetched } from '../../charts/useLine'
+import { useAnswer } from '../../state/answers'
 import { bytes, count, fixed, number } from '../../state/format'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
@@ -25,17 +25,20 @@ const store = useProject()
 const view = useView()
 const router = useRouter()
 const entry = computed(() => props.experiment.contenders.find((each) => each.name === props.contender))
-const { data: facts } = useFetched<Shapes['FactsView'] | null>(
-  () => [props.experiment.id, props.contender, props.fold, view.series, props.learned],
-  (signal) => {
-    // Asked only for what is there: nothing had learned by a cutoff left of the first fold.
-    if (props.fold === null || !props.learned) return null
-    const params = {
-      path: { experiment_id: props.experiment.id },
-      query: { contender: props.contender, fold: props.fold, series: view.series },
-    }
-    return unwrap(client.GET('/api/v1/experiments/{experiment_id}/facts', { params, signal }))
-  },
+// Asked only for what is there: nothing had learned by a cutoff left of the first fold.
+const { data: facts } = useAnswer(
+  'facts',
+  () =>
+    props.fold === null || !props.learned
+      ? null
+      : {
+          params: {
+            path: { experiment_id: props.experiment.id },
+            query: { contender: props.contender, fold: props.fold, series: view.series },
+          },
+        },
+  (asked, signal): Promise<Shapes['FactsView']> =>
+    unwrap(client.GET('/api/v1/experiments/{experiment_id}/facts', { ...asked, signal })),
 )
 const learners = computed(() => props.rows.filter((row) => !row.baseline))
 const byFold = computed(() =>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import { attempt, client, unwrap, type Shapes } from '../../api/client'
-import { useFetched } from '../../charts/useLine'
+import { useAnswer } from '../../state/answers'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import SettingsForm from '../../widgets/SettingsForm.vue'
@@ -47,17 +47,17 @@ const kinds = computed(() =>
     can: (((schema as Record<string, unknown>).can ?? []) as string[]).join(', '),
   })),
 )
-const { data: suited } = useFetched<Shapes['SuitedView'] | null>(
-  () => [store.dataset?.id, view.series, view.cutoff],
-  async (signal) => {
-    if (!store.dataset) return null
-    const params = {
-      path: { dataset_id: store.dataset.id },
-      query: { series: view.series, until: view.cutoff },
-    }
-    const answer = await client.GET('/api/v1/datasets/{dataset_id}/suited', { params, signal })
-    return answer.data ?? null
-  },
+const { data: suited } = useAnswer(
+  'suited',
+  () =>
+    store.dataset && {
+      params: {
+        path: { dataset_id: store.dataset.id },
+        query: { series: view.series, until: view.cutoff },
+      },
+    },
+  (asked, signal): Promise<Shapes['SuitedView']> =>
+    unwrap(client.GET('/api/v1/datasets/{dataset_id}/suited', { ...asked, signal })),
 )
 const reasonOf = (kind: string) => suited.value?.reasons[kind] ?? ''
 const groups = computed(() => [...new Set(kinds.value.map((each) => each.group))])

@@ -3,7 +3,8 @@ import { computed, onBeforeUnmount, ref, watch, watchEffect } from 'vue'
 import { client, unwrap, type Shapes } from '../../api/client'
 import { observedSeries, type LaneBand, type LaneSeries } from '../../charts/lane'
 import TimeLane from '../../charts/TimeLane.vue'
-import { useFetched, useLine } from '../../charts/useLine'
+import { useLine } from '../../charts/useLine'
+import { useAnswer } from '../../state/answers'
 import { signed, seconds } from '../../state/format'
 import { roomActions } from '../../state/keys'
 import { useProject } from '../../state/project'
@@ -55,21 +56,24 @@ watch(cutoffs, (now) => {
     view.suggestCutoff(now[Math.floor(now.length / 2)] ?? view.cutoff)
 })
 
-const { data: forecasts } = useFetched<Shapes['ForecastsView']>(
-  () => [id.value, view.series, view.cutoff, store.tick(`experiment ${id.value}`)],
-  (signal) => {
-    if (!id.value) return null
-    const params = { path: { experiment_id: id.value } }
-    return unwrap(
-      client.POST('/api/v1/experiments/{experiment_id}/forecasts', {
-        params,
-        body: { series: view.series, origin: view.cutoff, contenders: null },
-        signal,
-      }),
-    )
+const forecast = useAnswer(
+  'forecasts',
+  () =>
+    id.value
+      ? {
+          params: { path: { experiment_id: id.value } },
+          body: { series: view.series, origin: view.cutoff, contenders: null },
+        }
+      : null,
+  (asked, signal): Promise<Shapes['ForecastsView']> =>
+    unwrap(client.POST('/api/v1/experiments/{experiment_id}/forecasts', { ...asked, signal })),
+  {
+    settle: 50,
+    live: () => `experiment ${id.value}`,
+    tick: () => store.tick(`experiment ${id.value}`),
   },
-  50,
 )
+const forecasts = forecast.data
 const cutoffTime = computed(() => store.axis?.time(view.cutoff - 1) ?? 0)
 const drawn = computed(() =>
   (forecasts.value?.forecasts ?? []).filter((each) => shown.value.has(each.contender)),

@@ -1,6 +1,6 @@
 import { computed, type Ref } from 'vue'
 import { attempt, client, unwrap, type Shapes } from '../../api/client'
-import { useFetched } from '../../charts/useLine'
+import { useAnswer } from '../../state/answers'
 import { useProject } from '../../state/project'
 
 export type BoardRow = Shapes['BoardRowView']
@@ -10,35 +10,28 @@ const REST = 8
 /** An experiment and its board, refetched as cells finish; run and stop. */
 export function useExperiment(id: Ref<number | undefined>, withBoard = true) {
   const store = useProject()
-  const tick = computed(() => store.tick(`experiment ${id.value}`))
-  const { data: experiment } = useFetched<Shapes['ExperimentView']>(
-    () => [id.value, tick.value],
-    (signal) =>
-      id.value
-        ? (unwrap(
-            client.GET('/api/v1/experiments/{experiment_id}', {
-              params: { path: { experiment_id: id.value } },
-              signal,
-            }),
-          ) as Promise<Shapes['ExperimentView']>)
-        : null,
-    150,
-    REST,
+  const live = {
+    live: () => `experiment ${id.value}`,
+    tick: () => store.tick(`experiment ${id.value}`),
+    rest: REST,
+  }
+  const question = () => (id.value ? { params: { path: { experiment_id: id.value } } } : null)
+  const told = useAnswer(
+    'experiment',
+    question,
+    (asked, signal): Promise<Shapes['ExperimentView']> =>
+      unwrap(client.GET('/api/v1/experiments/{experiment_id}', { ...asked, signal })) as never,
+    { ...live, settle: 150 },
   )
-  const { data: board } = useFetched<Shapes['BoardView']>(
-    () => [id.value, tick.value],
-    (signal) =>
-      id.value && withBoard
-        ? unwrap(
-            client.GET('/api/v1/experiments/{experiment_id}/board', {
-              params: { path: { experiment_id: id.value } },
-              signal,
-            }),
-          )
-        : null,
-    300,
-    REST,
+  const judged = useAnswer(
+    'board',
+    () => (withBoard ? question() : null),
+    (asked, signal): Promise<Shapes['BoardView']> =>
+      unwrap(client.GET('/api/v1/experiments/{experiment_id}/board', { ...asked, signal })),
+    { ...live, settle: 300 },
   )
+  const experiment = told.data
+  const board = judged.data
   const rows = computed(() => board.value?.rows ?? [])
   const active = computed(() => ['running', 'queued'].includes(experiment.value?.state ?? ''))
 
@@ -52,5 +45,5 @@ export function useExperiment(id: Ref<number | undefined>, withBoard = true) {
     const params = { path: { experiment_id: id.value } }
     await attempt(() => unwrap(client.POST('/api/v1/experiments/{experiment_id}/stop', { params })))
   }
-  return { experiment, board, rows, active, run, stop }
+  return { experiment, board, told, judged, rows, active, run, stop }
 }

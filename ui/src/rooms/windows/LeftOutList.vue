@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { computed, ref, shallowRef, watch } from 'vue'
-import { client, fetched, type Shapes, unwrap } from '../../api/client'
+import { client, type Shapes, unwrap } from '../../api/client'
+import { askOnce } from '../../state/answers'
 import { count } from '../../state/format'
 import { useProject } from '../../state/project'
 import type { Plan } from './planText'
@@ -28,20 +29,16 @@ async function need(page: number) {
   const key = JSON.stringify([props, page])
   if (asked.has(key)) return
   asked.add(key)
-  const params = { path: { dataset_id: store.dataset.id } }
-  const { plan, chain, until, series } = props
-  const body = {
-    plan,
-    chain,
-    until,
-    series,
-    reason: props.reason,
-    offset: page * PAGE,
-    limit: PAGE,
-  }
-  const found = await fetched(() =>
-    unwrap(client.POST('/api/v1/datasets/{dataset_id}/windows/left-out', { params, body: body as never })),
-  )
+  const { plan, chain, until, series, reason } = props
+  const body = { plan, chain, until, series, reason, offset: page * PAGE, limit: PAGE }
+  const all = { params: { path: { dataset_id: store.dataset.id } }, body }
+  const found = await askOnce(
+    ['left out', all],
+    (signal) =>
+      unwrap(
+        client.POST('/api/v1/datasets/{dataset_id}/windows/left-out', { ...all, signal } as never),
+      ) as Promise<Shapes['LeftOutView']>,
+  ).catch(() => undefined)
   if (found && key === JSON.stringify([props, page])) pages.value = new Map(pages.value).set(page, found)
 }
 watch(

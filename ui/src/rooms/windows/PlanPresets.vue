@@ -1,6 +1,7 @@
 <script setup lang="ts">
-import { ref, watch } from 'vue'
-import { attempt, client, fetched, type Shapes, unwrap } from '../../api/client'
+import { computed, ref } from 'vue'
+import { attempt, client, type Shapes, unwrap } from '../../api/client'
+import { useAnswer } from '../../state/answers'
 import { useKept } from '../../state/kept'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
@@ -11,29 +12,27 @@ const props = defineProps<{ text: string; plan: Plan; horizon: number[] }>()
 const emit = defineEmits<{ change: [plan: Plan] }>()
 const store = useProject()
 const view = useView()
-const presets = ref<Shapes['PlanPresetView'][]>([])
 const pointed = ref<Shapes['PlanPresetView'] | null>(null)
-let timer: ReturnType<typeof setTimeout> | undefined
-
-async function load() {
-  if (!store.dataset) return
-  const params = { path: { dataset_id: store.dataset.id } }
-  const body = { series: view.series, until: view.cutoff, horizon: props.horizon }
-  const found = await fetched(() =>
-    unwrap(client.POST('/api/v1/datasets/{dataset_id}/windows/presets', { params, body })),
-  )
-  if (found) presets.value = found.presets
-}
-const saved = ref<Shapes['SavedPlan'][]>([])
+const { data: offered } = useAnswer(
+  'plan presets',
+  () =>
+    store.dataset && {
+      params: { path: { dataset_id: store.dataset.id } },
+      body: { series: view.series, until: view.cutoff, horizon: props.horizon },
+    },
+  (asked, signal) =>
+    unwrap(client.POST('/api/v1/datasets/{dataset_id}/windows/presets', { ...asked, signal })),
+  { settle: 400 },
+)
+const presets = computed(() => offered.value?.presets ?? [])
+const { data: plans, again: loadSaved } = useAnswer(
+  'plans',
+  () => store.project && { params: { path: { project_id: store.project.id } }, seen: store.keptChanges },
+  ({ params }, signal) => unwrap(client.GET('/api/v1/projects/{project_id}/plans', { params, signal })),
+)
+const saved = computed(() => plans.value?.saved ?? [])
 const name = ref('')
 const { remove } = useKept()
-async function loadSaved() {
-  if (!store.project) return
-  const params = { path: { project_id: store.project.id } }
-  const found = await fetched(() => unwrap(client.GET('/api/v1/projects/{project_id}/plans', { params })))
-  if (found) saved.value = found.saved
-}
-watch(() => [store.project?.id, store.keptChanges], loadSaved, { immediate: true })
 async function save() {
   if (!store.project || !name.value.trim()) return
   const params = { path: { project_id: store.project.id } }
@@ -42,17 +41,8 @@ async function save() {
     unwrap(client.POST('/api/v1/projects/{project_id}/plans', { params, body: body as never })),
   )
   if (made) name.value = ''
-  await loadSaved()
+  loadSaved()
 }
-
-watch(
-  () => [store.dataset?.id, view.series, view.cutoff, props.horizon.join()],
-  () => {
-    clearTimeout(timer)
-    timer = setTimeout(() => void load(), 400)
-  },
-  { immediate: true },
-)
 </script>
 
 <template>

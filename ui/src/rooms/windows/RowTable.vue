@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
-import { client, fetched, type Shapes, unwrap } from '../../api/client'
+import { client, type Shapes, unwrap } from '../../api/client'
+import { askOnce } from '../../state/answers'
 import { count, fixed, number } from '../../state/format'
 import { useProject, type Choices } from '../../state/project'
 import { useView } from '../../state/view'
@@ -103,10 +104,10 @@ const body = (offset: number, limit: number, find: number | null) => ({
 })
 async function ask(offset: number, limit: number, find: number | null) {
   if (!store.dataset) return undefined
-  const params = { path: { dataset_id: store.dataset.id } }
-  return fetched(() =>
-    unwrap(client.POST('/api/v1/datasets/{dataset_id}/windows', { params, body: body(offset, limit, find) })),
-  )
+  const all = { params: { path: { dataset_id: store.dataset.id } }, body: body(offset, limit, find) }
+  return askOnce(['windows', all], (signal) =>
+    unwrap(client.POST('/api/v1/datasets/{dataset_id}/windows', { ...all, signal })),
+  ).catch(() => undefined)
 }
 async function need(page: number) {
   if (asked.has(page)) return

@@ -28,15 +28,6 @@ export function parseRuns(text: string): number[] | null {
   return [...out].sort((a, b) => a - b)
 }
 
-/** Plans as text that is equal exactly when they are, whatever the order of their settings. */
-export function sameText(value: unknown): string {
-  return JSON.stringify(value, (_, each: unknown) =>
-    each && typeof each === 'object' && !Array.isArray(each)
-      ? Object.fromEntries(Object.entries(each).sort(([a], [b]) => (a < b ? -1 : 1)))
-      : each,
-  )
-}
-
 export interface Bound {
   column: string
   low: number | null

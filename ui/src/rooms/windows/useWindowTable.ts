@@ -1,11 +1,13 @@
-import { computed, onBeforeUnmount, ref, shallowRef, watch } from 'vue'
-import { attempt, client, fetched, ProblemError, type Shapes, unwrap } from '../../api/client'
+import { computed, ref, shallowRef, watch } from 'vue'
+import { attempt, client, ProblemError, type Shapes, unwrap } from '../../api/client'
+import { useAnswer } from '../../state/answers'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
-import { sameText, type Plan } from './planText'
+import type { Plan } from './planText'
 
 /** Rows that are asked for together. */
 export const PAGE = 64
+const ROWS = { offset: null, limit: PAGE, sort: null, where: [], span: null }
 
 /** Where something was typed that cannot be done, and why. */
 export interface Complaint {
@@ -39,99 +41,59 @@ export function useWindowTable() {
   })
   const draft = shallowRef<Plan | null>(null)
   const plan = computed<Plan>(() => draft.value ?? store.choices.plan ?? fallback.value)
-  /** The plan whose table is shown: the last one that could be cut. */
-  const cut = shallowRef<Plan | null>(null)
   const every = ref(false)
   const chain = computed(() => (view.flat ? (store.choices.chain ?? []) : []))
-  const table = shallowRef<Shapes['WindowsView'] | null>(null)
-  const columns = shallowRef<Shapes['ColumnFactsView'] | null>(null)
-  const complaint = shallowRef<Complaint | null>(null)
-  const target = ref(0)
-  const busy = ref(false)
-  let controller: AbortController | null = null
-
   const which = () => ({
     chain: chain.value,
     until: view.cutoff,
     series: every.value ? null : view.series,
   })
+  const where = () => ({ path: { dataset_id: store.dataset?.id ?? 0 } })
 
-  async function refresh() {
-    controller?.abort()
-    const mine = (controller = new AbortController())
-    if (!store.dataset) return
-    busy.value = true
-    const asked = plan.value
-    const params = { path: { dataset_id: store.dataset.id } }
-    const body = {
-      ...which(),
-      plan: asked,
-      offset: null,
-      limit: PAGE,
-      find: view.cutoff - 1,
-      sort: null,
-      where: [],
-      span: null,
-    }
-    try {
-      const found = await unwrap(
-        client.POST('/api/v1/datasets/{dataset_id}/windows', { params, body, signal: mine.signal }),
-      )
-      if (mine !== controller) return
-      table.value = found
-      cut.value = asked
-      complaint.value = null
-      // What is on the screen comes first.
-      requestAnimationFrame(() => {
-        if (asked === draft.value) void keep(asked)
-        void explain(mine)
-      })
-    } catch (error) {
-      if (mine !== controller || (error instanceof DOMException && error.name === 'AbortError')) return
-      const field = error instanceof ProblemError ? (error.field ?? '') : ''
-      complaint.value = { field, detail: error instanceof Error ? error.message : String(error) }
-    } finally {
-      if (mine === controller) busy.value = false
-    }
-  }
+  const made = useAnswer(
+    'windows',
+    () =>
+      store.dataset && {
+        params: where(),
+        body: { ...which(), plan: plan.value, ...ROWS, find: view.cutoff - 1 },
+      },
+    async (asked, signal): Promise<{ plan: Plan; table: Shapes['WindowsView'] }> => ({
+      plan: asked.body.plan,
+      table: await unwrap(client.POST('/api/v1/datasets/{dataset_id}/windows', { ...asked, signal })),
+    }),
+    { settle: 80 },
+  )
+  const table = computed(() => made.data.value?.table ?? null)
+  /** The plan whose table is shown: the last one that could be cut. */
+  const cut = computed(() => made.data.value?.plan ?? null)
+  /** What does not go where it was typed. */
+  const complaint = computed<Complaint | null>(() => {
+    const error = made.error.value
+    if (!error || error.name === 'AbortError') return null
+    return { field: error instanceof ProblemError ? (error.field ?? '') : '', detail: error.message }
+  })
+  // What is on the screen comes first; then an edit is kept.
+  watch(cut, (now) => {
+    if (now && now === draft.value) requestAnimationFrame(() => void keep(now))
+  })
 
   async function keep(chosen: Plan) {
     await attempt(() => store.choose({ plan: chosen }))
     if (draft.value === chosen) draft.value = null
   }
 
-  async function explain(mine: AbortController) {
-    await new Promise((resolve) => setTimeout(resolve, 250))
-    if (mine !== controller || !store.dataset || !cut.value) return
-    const params = { path: { dataset_id: store.dataset.id } }
-    const last = (cut.value.horizon ?? [1]).length - 1
-    const body = { ...which(), plan: cut.value, target: Math.min(target.value, last) }
-    const found = await fetched(() =>
-      unwrap(
-        client.POST('/api/v1/datasets/{dataset_id}/windows/columns', { params, body, signal: mine.signal }),
-      ),
-    )
-    if (found && mine === controller) columns.value = found
-  }
-
-  watch(
-    () => sameText([store.dataset?.id, every.value ? -1 : view.series, chain.value, plan.value]),
-    () => void refresh(),
-    { immediate: true },
-  )
-  let later: ReturnType<typeof setTimeout> | undefined
-  watch(
-    () => view.cutoff,
+  const target = ref(0)
+  const { data: columns } = useAnswer(
+    'window columns',
     () => {
-      clearTimeout(later)
-      later = setTimeout(() => void refresh(), 80)
+      if (!store.dataset || !cut.value) return null
+      const last = (cut.value.horizon ?? [1]).length - 1
+      return { params: where(), body: { ...which(), plan: cut.value, target: Math.min(target.value, last) } }
     },
+    (asked, signal): Promise<Shapes['ColumnFactsView']> =>
+      unwrap(client.POST('/api/v1/datasets/{dataset_id}/windows/columns', { ...asked, signal })),
+    { settle: 250 },
   )
-  watch(target, () => controller && void explain(controller))
-  onBeforeUnmount(() => {
-    clearTimeout(later)
-    controller?.abort()
-  })
 
   return {
     plan,
@@ -142,12 +104,9 @@ export function useWindowTable() {
     columns,
     complaint,
     target,
-    busy,
+    busy: made.busy,
     change: (next: Plan) => (draft.value = next),
     /** Back to the plan whose table is shown. */
-    forget: () => {
-      draft.value = null
-      complaint.value = null
-    },
+    forget: () => (draft.value = null),
   }
 }
