@@ -5,7 +5,7 @@ import re
 import numpy as np
 import pytest
 from playwright.sync_api import Page, Request, Route, expect
-from test_ui import browser_context_args, browser_type_launch_args, demo, quiet, room  # noqa: F401
+from test_ui import browser_context_args, browser_type_launch_args, choose, demo, quiet, room  # noqa: F401
 
 from conftest import Stack
 
@@ -137,7 +137,7 @@ def test_an_outlook_tells_its_own_ranges(quiet: Page, stack: Stack, judged) -> N
     project, made = judged
     page.goto(f"{stack.address}/p/{project}/outlook")
     expect(page.get_by_text("No outlook yet: refit a contender on everything that is known.")).to_be_visible()
-    page.get_by_label("Contender").select_option("naive")
+    choose(page, "Contender", "naive")
     page.get_by_role("button", name="Refit and forecast (r)").click()
     sentence = page.locator("p.sentence").first
     expect(sentence).to_contain_text("with 90 % confidence between", timeout=30_000)
@@ -168,7 +168,7 @@ def test_the_palette_finds_by_words_and_runs_by_key(quiet: Page, stack: Stack, j
     page.keyboard.press("Control+k")
     dialog = page.get_by_role("dialog", name="Command palette")
     page.get_by_label("Command", exact=True).fill("series")
-    names = dialog.get_by_role("button").all_inner_texts()
+    names = dialog.get_by_role("option").all_inner_texts()
     assert [name for name in names if name.startswith("Series ")] == ["Series north", "Series east"]
     page.get_by_label("Command", exact=True).fill("east ser")
     page.keyboard.press("Enter")
@@ -195,13 +195,13 @@ def test_a_series_is_picked_by_a_part_of_its_name(quiet: Page, stack: Stack, jud
     room(page, stack, judged[0], "walkforward")
     page.locator(".picker .name").click()
     page.get_by_label("Search series").fill("EAS")
-    expect(page.locator(".picker .row")).to_have_count(1)
+    expect(page.get_by_role("option")).to_have_count(1)
     page.keyboard.press("Enter")
     expect(page.locator(".picker b")).to_have_text("east")
     expect(page.get_by_label("Search series")).to_have_count(0)
     page.locator(".picker .name").click()
     page.get_by_label("Search series").fill("west")
-    expect(page.get_by_text("No series has this in its name.")).to_be_visible()
+    expect(page.get_by_role("option", name="No series has this in its name.")).to_be_visible()
     page.keyboard.press("Escape")
     expect(page.get_by_label("Search series")).to_have_count(0)
     page.get_by_role("button", name="Next series").click()

@@ -5,7 +5,7 @@ import re
 
 import numpy as np
 from playwright.sync_api import Page, Route, expect
-from test_ui import browser_context_args, browser_type_launch_args, known_up_to, quiet, room  # noqa: F401
+from test_ui import browser_context_args, browser_type_launch_args, choose, known_up_to, quiet, room  # noqa: F401
 
 from conftest import Stack, hourly_csv
 
@@ -68,7 +68,7 @@ def test_every_series_is_a_row_computed_in_the_background(quiet: Page, stack: St
     page.get_by_label("Conditions").fill("colour > 3")
     expect(page.get_by_text("cannot read “colour > 3”")).to_be_visible()
     page.get_by_label("Conditions").fill("")
-    page.get_by_label("Group by").select_option("transform")
+    choose(page, "Group by", "transform")
     expect(grid.locator("b").first).to_be_visible()
     grid.get_by_role("row").nth(4).dblclick()
     expect(page.get_by_role("tab", name="Level")).to_have_attribute("aria-selected", "true")

@@ -51,6 +51,12 @@ def room(page: Page, stack: Stack, project: int, name: str, query: str = "") -> 
     page.wait_for_selector("canvas")
 
 
+def choose(page: Page, label: str, option: str) -> None:
+    """Choose one of the values of a field by its text."""
+    page.get_by_role("combobox", name=label).click()
+    page.get_by_role("option", name=option).first.click()
+
+
 def known_up_to(page: Page) -> str:
     return page.locator(".cutoff .as-text").inner_text()
 
@@ -220,7 +226,7 @@ def test_a_span_is_masked_filled_compared_and_taken_back(quiet: Page, stack: Sta
     page.get_by_role("button", name="Mask", exact=True).click()
     expect(page.get_by_role("button", name="Take off meter test")).to_be_visible()
     page.get_by_text("Fill gaps").click()
-    page.locator("details", has_text="Fill gaps").locator("select").select_option("linear")
+    choose(page, "Method", "straight line")
     page.get_by_role("button", name="Fill", exact=True).click()
     page.get_by_role("tab", name="Versions").click()
     versions = page.locator(".versions").get_by_role("row")

@@ -5,7 +5,7 @@ import re
 import numpy as np
 import pytest
 from playwright.sync_api import Page, Route, expect
-from test_ui import browser_context_args, browser_type_launch_args, demo, known_up_to, quiet, room  # noqa: F401
+from test_ui import browser_context_args, browser_type_launch_args, choose, demo, known_up_to, quiet, room  # noqa: F401
 
 from conftest import Stack, hourly_csv
 
@@ -62,13 +62,12 @@ def test_a_form_keeps_signs_bounds_and_folds_away_what_is_advanced(quiet: Page, 
     folds.get_by_role("combobox").filter(has_text="sliding").click()
     page.get_by_role("option", name="expanding").click()
     contender = page.locator("section", has=page.get_by_label("Name")).last
-    choice = page.locator("label", has_text="a contender").locator("select")
-    choice.select_option("additive")
+    choose(page, "Add", "additive parts")
     floor = contender.locator("label", has_text=re.compile(r"^Floor")).locator("input")
     floor.fill("-3.2")
     floor.press("Tab")
     expect(floor).to_have_value("-3.2")
-    choice.select_option("ridge")
+    choose(page, "Add", "ridge")
     strength = contender.locator("label", has_text=re.compile(r"^Strength")).locator("input")
     strength.fill("-4")
     strength.press("Tab")

@@ -4,7 +4,7 @@ import re
 
 import numpy as np
 from playwright.sync_api import Page, expect
-from test_ui import browser_context_args, browser_type_launch_args, quiet, room  # noqa: F401
+from test_ui import browser_context_args, browser_type_launch_args, choose, quiet, room  # noqa: F401
 
 from conftest import Stack, hourly_csv
 
@@ -109,7 +109,7 @@ def test_words_complete_and_bad_plans_are_refused_where_they_are_typed(quiet: Pa
         before = entry.input_value()
         entry.fill(typed)
         entry.press("Tab")
-        expect(page.locator("details").get_by_role("alert")).to_contain_text(said)
+        expect(page.locator(".folded").get_by_role("alert")).to_contain_text(said)
         back = page.get_by_role("button", name="Back to it")
         if back.is_visible():
             back.click()
@@ -169,7 +169,7 @@ def test_rows_explain_themselves_and_those_left_out_too(quiet: Page, stack: Stac
     lost.focus()
     page.keyboard.press("Escape")
     expect(grid).to_be_visible()
-    page.get_by_label("Series in the table").select_option("all series")
+    choose(page, "Series in the table", "all series")
     expect(grid).to_have_attribute("aria-rowcount", re.compile(r"^[67]\d\d$"))
     expect(grid.locator(".key").nth(1)).to_be_visible()
 

@@ -2,24 +2,29 @@
 import { computed, defineAsyncComponent, onMounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { attempt } from './api/client'
+import { undoable } from './state/kept'
 import { useKeys } from './state/keys'
 import { useProject } from './state/project'
 import { useView } from './state/view'
-import CommandPalette from './widgets/CommandPalette.vue'
-import KeptPanel from './widgets/KeptPanel.vue'
-import KeySheet from './widgets/KeySheet.vue'
 import RailBar from './widgets/RailBar.vue'
 import ReadoutLine from './widgets/ReadoutLine.vue'
 import { chartMenu } from './charts/menu'
 import TopBar from './widgets/TopBar.vue'
-import WorkList from './widgets/WorkList.vue'
 
+const CommandPalette = defineAsyncComponent(() => import('./widgets/CommandPalette.vue'))
+const KeptPanel = defineAsyncComponent(() => import('./widgets/KeptPanel.vue'))
+const KeySheet = defineAsyncComponent(() => import('./widgets/KeySheet.vue'))
+const WorkList = defineAsyncComponent(() => import('./widgets/WorkList.vue'))
+const DoneToast = defineAsyncComponent(() => import('./widgets/DoneToast.vue'))
 const ChartMenu = defineAsyncComponent(() => import('./charts/ChartMenu.vue'))
 const store = useProject()
 useView()
 const route = useRoute()
 const router = useRouter()
 const { palette, sheet, work, kept } = useKeys()
+/** From the first deletion on there is something to take back. */
+const told = ref(false)
+watch(undoable, () => (told.value = true))
 const ready = ref(false)
 const projectId = computed(() => Number(route.params.project ?? 0) || null)
 
@@ -49,11 +54,18 @@ watch(projectId, () => void attempt(enter))
       <RouterView v-if="ready" :key="projectId ?? 0" />
     </main>
     <ReadoutLine />
-    <CommandPalette v-if="palette" @close="palette = false" @kept="kept = true" />
+    <CommandPalette
+      v-if="palette"
+      @close="palette = false"
+      @kept="kept = true"
+      @work="work = true"
+      @keys="sheet = true"
+    />
     <KeySheet v-if="sheet" @close="sheet = false" />
     <WorkList v-if="work" @close="work = false" />
     <KeptPanel v-if="kept" @close="kept = false" />
     <ChartMenu v-if="chartMenu" />
+    <DoneToast v-if="told" />
   </div>
 </template>
 

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import InputText from 'primevue/inputtext'
 import { ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { attempt } from '../api/client'
@@ -34,7 +35,7 @@ async function create() {
       </button>
     </div>
     <form @submit.prevent="create">
-      <input
+      <InputText
         v-model="name"
         class="field"
         placeholder="Name of a new project"

@@ -13,6 +13,10 @@ export const roomActions = {
   cutoffs: [] as number[],
 }
 
+/** Where a key is meant for what has the focus. */
+const TYPED =
+  'input:not([type="checkbox"], [type="radio"]), textarea, [contenteditable], [role="combobox"], [role="listbox"], [role="menu"]'
+
 /** The keys of the workbench; typing in a field is left alone. */
 export function useKeys() {
   const router = useRouter()
@@ -68,15 +72,17 @@ export function useKeys() {
     '?': () => (sheet.value = true),
   }
 
-  useEventListener('keydown', (event: KeyboardEvent) => {
+  // Before anything on the page hears it: what Escape closes must not also stop the work behind it.
+  useEventListener(window, 'keydown', hear, { capture: true })
+  function hear(event: KeyboardEvent) {
     if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'k') {
       event.preventDefault()
       palette.value = !palette.value
       return
     }
     const target = event.target as HTMLElement
-    const typing = ['INPUT', 'TEXTAREA', 'SELECT'].includes(target.tagName) || target.isContentEditable
-    if (event.key === 'Escape' && typing) target.blur()
+    const typing = Boolean(target.closest(TYPED))
+    if (event.key === 'Escape' && typing && !target.closest('[role="dialog"]')) target.blur()
     if (!typing && (event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'z' && undoable.value) {
       event.preventDefault()
       void undo()
@@ -94,6 +100,6 @@ export function useKeys() {
       event.preventDefault()
       action()
     }
-  })
+  }
   return { palette, sheet, work, kept }
 }

@@ -1,5 +1,29 @@
 import { definePreset } from '@primeuix/themes'
-import Aura from '@primeuix/themes/aura'
+import base from '@primeuix/themes/aura/base'
+import accordion from '@primeuix/themes/aura/accordion'
+import checkbox from '@primeuix/themes/aura/checkbox'
+import datatable from '@primeuix/themes/aura/datatable'
+import dialog from '@primeuix/themes/aura/dialog'
+import drawer from '@primeuix/themes/aura/drawer'
+import inputnumber from '@primeuix/themes/aura/inputnumber'
+import inputtext from '@primeuix/themes/aura/inputtext'
+import listbox from '@primeuix/themes/aura/listbox'
+import menu from '@primeuix/themes/aura/menu'
+import popover from '@primeuix/themes/aura/popover'
+import progressbar from '@primeuix/themes/aura/progressbar'
+import radiobutton from '@primeuix/themes/aura/radiobutton'
+import select from '@primeuix/themes/aura/select'
+import skeleton from '@primeuix/themes/aura/skeleton'
+import slider from '@primeuix/themes/aura/slider'
+import splitter from '@primeuix/themes/aura/splitter'
+import tabs from '@primeuix/themes/aura/tabs'
+import tag from '@primeuix/themes/aura/tag'
+import textarea from '@primeuix/themes/aura/textarea'
+import toast from '@primeuix/themes/aura/toast'
+import tooltip from '@primeuix/themes/aura/tooltip'
+import virtualscroller from '@primeuix/themes/aura/virtualscroller'
+import iconfield from '@primeuix/themes/aura/iconfield'
+import ripple from '@primeuix/themes/aura/ripple'
 import { useDark, useToggle } from '@vueuse/core'
 import { ref, watch } from 'vue'
 
@@ -53,7 +77,38 @@ const scheme = {
   },
 }
 
-export const preset = definePreset(Aura, {
+/** Only what is in use: the rest of the library's tokens stays out of the page. */
+const stock = {
+  ...base,
+  components: {
+    accordion,
+    checkbox,
+    datatable,
+    dialog,
+    drawer,
+    iconfield,
+    inputnumber,
+    inputtext,
+    listbox,
+    menu,
+    popover,
+    progressbar,
+    radiobutton,
+    ripple,
+    select,
+    skeleton,
+    slider,
+    splitter,
+    tabs,
+    tag,
+    textarea,
+    toast,
+    tooltip,
+    virtualscroller,
+  },
+}
+
+export const preset = definePreset(stock, {
   primitive: { borderRadius: { none: '0', xs: '3px', sm: '3px', md: '3px', lg: '3px', xl: '3px' } },
   semantic: {
     transitionDuration: '0s',

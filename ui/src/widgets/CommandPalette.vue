@@ -1,51 +1,27 @@
 <script setup lang="ts">
-import { computed, onMounted, ref } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
-import { roomActions } from '../state/keys'
-import { ROOMS, useProject } from '../state/project'
-import { useView } from '../state/view'
-import { toggleTheme } from '../theme/theme'
+import Dialog from 'primevue/dialog'
+import InputText from 'primevue/inputtext'
+import { computed, ref } from 'vue'
+import { useCommands, type Command } from '../state/commands'
+import { likeness } from '../state/fuzzy'
 
-const emit = defineEmits<{ close: []; kept: [] }>()
-const store = useProject()
-const view = useView()
-const router = useRouter()
-const route = useRoute()
+/** Everything that can be done now, found by its words. */
+const emit = defineEmits<{ close: []; kept: []; work: []; keys: [] }>()
+const { all, typed } = useCommands({
+  kept: () => emit('kept'),
+  work: () => emit('work'),
+  keys: () => emit('keys'),
+})
+const SHOWN = 12
 const search = ref('')
 const at = ref(0)
-const box = ref<HTMLInputElement>()
-onMounted(() => box.value?.focus())
-
-interface Command {
-  text: string
-  key?: string
-  act: () => unknown
-}
-const commands = computed<Command[]>(() => [
-  ...ROOMS.map((room, i) => ({
-    text: `Go to ${room.title}`,
-    key: String(i + 1),
-    act: () =>
-      store.project &&
-      router.push({ name: room.name, params: { project: store.project.id }, query: route.query }),
-  })),
-  { text: 'Run', key: 'r', act: () => roomActions.run?.() },
-  { text: 'Stop', key: 'Esc', act: () => roomActions.stop?.() },
-  { text: 'Show the whole series', key: '0', act: () => view.setSpan(...view.extent) },
-  { text: 'Original or flattened units', key: 'u', act: () => (view.flat = !view.flat) },
-  { text: 'Day or night', act: () => toggleTheme() },
-  { text: 'Inspector', act: () => (view.inspector = !view.inspector) },
-  { text: 'Everything kept: rename, copy, delete, restore', key: 'k', act: () => emit('kept') },
-  { text: 'All projects', act: () => router.push('/?projects=1') },
-  ...(store.dataset?.series ?? [])
-    .slice(0, 500)
-    .map((each, index) => ({ text: `Series ${each.key}`, act: () => (view.series = index) })),
-])
+const commands = computed(all)
 const found = computed(() => {
-  const words = search.value.toLowerCase().split(/\s+/)
-  return commands.value
-    .filter((each) => words.every((word) => each.text.toLowerCase().includes(word)))
-    .slice(0, 12)
+  const ranked = commands.value
+    .map((each, place) => ({ each, place, fit: likeness(search.value, each.text) }))
+    .filter((one): one is typeof one & { fit: number } => one.fit !== null)
+  if (search.value.trim()) ranked.sort((a, b) => b.fit - a.fit || a.place - b.place)
+  return [...typed(search.value), ...ranked.map(({ each }) => each)].slice(0, SHOWN)
 })
 
 function move(by: number) {
@@ -58,41 +34,57 @@ function run(command: Command | undefined) {
 </script>
 
 <template>
-  <div class="shade" @click.self="emit('close')">
-    <div class="panel" role="dialog" aria-label="Command palette">
-      <input
-        ref="box"
-        v-model="search"
-        class="field"
-        placeholder="What next"
-        aria-label="Command"
-        @input="at = 0"
-        @keydown.down.prevent="move(1)"
-        @keydown.up.prevent="move(-1)"
-        @keydown.enter="run(found[at])"
-        @keydown.esc.stop="emit('close')"
-      />
-      <button v-for="(each, i) in found" :key="each.text" :class="{ here: i === at }" @click="run(each)">
+  <Dialog
+    visible
+    modal
+    dismissable-mask
+    position="top"
+    :show-header="false"
+    :pt="{ root: { 'aria-label': 'Command palette', 'aria-labelledby': undefined, class: 'palette' } }"
+    @update:visible="emit('close')"
+  >
+    <InputText
+      v-model="search"
+      class="field"
+      placeholder="What next"
+      aria-label="Command"
+      role="combobox"
+      aria-expanded="true"
+      aria-controls="commands"
+      autofocus
+      @input="at = 0"
+      @keydown.down.prevent="move(1)"
+      @keydown.up.prevent="move(-1)"
+      @keydown.enter="run(found[at])"
+      @vue:mounted="({ el }: { el: unknown }) => (el as HTMLInputElement).focus()"
+    />
+    <div id="commands" role="listbox" aria-label="Commands">
+      <button
+        v-for="(each, i) in found"
+        :key="each.text"
+        role="option"
+        :aria-selected="i === at"
+        tabindex="-1"
+        :class="{ here: i === at }"
+        @click="run(each)"
+      >
         {{ each.text }}<span class="number second">{{ each.key }}</span>
       </button>
-      <p v-if="!found.length" class="second">Nothing is called that.</p>
     </div>
-  </div>
+    <p v-if="!found.length" class="second">Nothing is called that.</p>
+  </Dialog>
 </template>
 
-<style scoped>
-.shade {
-  position: fixed;
-  inset: 0;
-  z-index: 50;
-  background: color-mix(in srgb, var(--ground) 55%, transparent);
+<style>
+.palette {
+  width: 480px;
+  margin-top: 84px !important;
 }
-.panel {
-  width: 460px;
-  margin: 90px auto;
+.palette .p-dialog-content {
   padding: 8px;
-  border-color: var(--ink-3);
 }
+</style>
+<style scoped>
 .field {
   width: 100%;
   margin-bottom: 4px;
@@ -100,6 +92,7 @@ function run(command: Command | undefined) {
 button {
   display: flex;
   justify-content: space-between;
+  gap: 12px;
   width: 100%;
   padding: 4px 8px;
   border: 0;

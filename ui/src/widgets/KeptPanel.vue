@@ -1,5 +1,7 @@
 <script setup lang="ts">
-import { computed, onMounted, ref } from 'vue'
+import Drawer from 'primevue/drawer'
+import InputText from 'primevue/inputtext'
+import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { attempt, client, unwrap } from '../api/client'
 import { useAnswer } from '../state/answers'
@@ -32,12 +34,10 @@ const { data: kept } = useAnswer(
 const chains = computed(() => kept.value?.chains ?? [])
 const plans = computed(() => kept.value?.plans ?? [])
 const deleted = computed(() => kept.value?.deleted ?? [])
+const find = ref<{ $el: HTMLInputElement }>()
 const search = ref('')
 const edited = ref('')
-const box = ref<HTMLInputElement>()
 const keyOf = (each: { kind: string; id: number }) => `${each.kind} ${each.id}`
-
-onMounted(() => box.value?.focus())
 
 const PURPOSE: Record<string, [string, 'experiment_id' | 'scan_id']> = {
   judge: ['walk-forward', 'experiment_id'],
@@ -129,21 +129,37 @@ const select = ({ el }: { el: unknown }) => (el as HTMLInputElement).select()
 </script>
 
 <template>
-  <div class="kept panel" role="dialog" aria-label="Everything kept" @keydown.esc.stop="emit('close')">
-    <div class="head">
-      <input ref="box" v-model="search" class="field" placeholder="Find by name" aria-label="Find by name" />
-      <button class="button quiet" @click="emit('close')">Close</button>
-    </div>
+  <Drawer
+    visible
+    position="left"
+    :modal="false"
+    :show-close-icon="false"
+    @show="find?.$el.focus()"
+    :pt="{ root: { class: 'kept', role: 'dialog', 'aria-label': 'Everything kept' } }"
+    @update:visible="emit('close')"
+  >
+    <template #header>
+      <div class="head">
+        <InputText
+          ref="find"
+          v-model="search"
+          class="field"
+          placeholder="Find by name"
+          aria-label="Find by name"
+        />
+        <button class="button quiet" @click="emit('close')">Close</button>
+      </div>
+    </template>
     <div class="scroll">
       <section v-for="group in lines" :key="group.kind">
         <h3>{{ group.title }}</h3>
         <div v-for="each in group.lines" :key="each.id" class="line" :class="{ here: each.here }">
-          <input
+          <InputText
             v-if="edited === keyOf(each)"
             class="field"
             maxlength="200"
             :aria-label="`Name of ${each.name}`"
-            :value="each.name"
+            :model-value="each.name"
             @keydown.enter="write(each, $event)"
             @keydown.esc.stop="edited = ''"
             @blur="write(each, $event)"
@@ -178,33 +194,25 @@ const select = ({ el }: { el: unknown }) => (el as HTMLInputElement).select()
         </div>
       </section>
     </div>
-  </div>
+  </Drawer>
 </template>
 
-<style scoped>
+<style>
 .kept {
-  position: fixed;
-  z-index: 40;
-  top: 44px;
-  left: 72px;
-  width: min(680px, calc(100vw - 90px));
-  max-height: calc(100vh - 90px);
-  display: flex;
-  flex-direction: column;
-  border-color: var(--ink-3);
+  width: min(680px, calc(100vw - 90px)) !important;
 }
+</style>
+<style scoped>
 .head {
+  flex: 1;
   display: flex;
   gap: 8px;
-  padding: 8px 12px;
-  border-bottom: 1px solid var(--hairline);
 }
 .head .field {
   flex: 1;
 }
 .scroll {
-  overflow: auto;
-  padding: 4px 12px 12px;
+  padding: 4px 0 12px;
 }
 h3 {
   margin: 8px 0 2px;

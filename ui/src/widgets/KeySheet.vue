@@ -1,4 +1,6 @@
 <script setup lang="ts">
+import Dialog from 'primevue/dialog'
+
 const emit = defineEmits<{ close: [] }>()
 const keys: [string, string][] = [
   ['1 – 7', 'rooms'],
@@ -19,36 +21,24 @@ const keys: [string, string][] = [
 </script>
 
 <template>
-  <div class="shade" @click.self="emit('close')">
-    <div class="panel" role="dialog" aria-label="Keys">
-      <h1>Keys</h1>
-      <table class="facts">
-        <tbody>
-          <tr v-for="[key, what] in keys" :key="key">
-            <td class="number">{{ key }}</td>
-            <td>{{ what }}</td>
-          </tr>
-        </tbody>
-      </table>
-      <button class="button" @click="emit('close')">Close</button>
-    </div>
-  </div>
+  <Dialog visible modal dismissable-mask header="Keys" style="width: 380px" @update:visible="emit('close')">
+    <dl>
+      <template v-for="[key, what] in keys" :key="key">
+        <dt class="number">{{ key }}</dt>
+        <dd>{{ what }}</dd>
+      </template>
+    </dl>
+  </Dialog>
 </template>
 
 <style scoped>
-.shade {
-  position: fixed;
-  inset: 0;
-  z-index: 50;
-  background: color-mix(in srgb, var(--ground) 55%, transparent);
+dl {
+  display: grid;
+  grid-template-columns: auto 1fr;
+  gap: 6px 16px;
+  margin: 0;
 }
-.panel {
-  width: 380px;
-  margin: 90px auto;
-  padding: 16px;
-  border-color: var(--ink-3);
-}
-.button {
-  margin-top: 12px;
+dd {
+  margin: 0;
 }
 </style>

@@ -1,13 +1,11 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { problem } from '../api/client'
-import { undoable, useKept } from '../state/kept'
 import { useProject } from '../state/project'
 import { useView } from '../state/view'
 
 const store = useProject()
 const view = useView()
-const { undo } = useKept()
 const time = computed(() =>
   view.hover !== null && store.axis ? store.axis.text(store.axis.time(store.axis.position(view.hover))) : '',
 )
@@ -21,19 +19,12 @@ const rows = computed(() => Object.values(view.readings).flat().slice(0, 8))
       <button class="button quiet" @click="problem = null">close (Esc)</button>
     </template>
     <template v-else>
-      <span v-if="undoable" class="undo">
-        “{{ undoable.name }}” is deleted.
-        <button class="button" @click="undo()">Undo (Ctrl Z)</button>
-        <button class="button quiet" aria-label="Leave it deleted" @click="undoable = null">×</button>
-      </span>
       <span v-if="time" class="number">{{ time }}</span>
       <span v-for="(row, i) in rows" :key="i" class="row">
         <span class="second">{{ row.label }}</span>
         <span class="number" :style="{ color: row.color }">{{ row.value }}</span>
       </span>
-      <span v-if="!time && !rows.length && !undoable" class="second"
-        >Point at a chart to read it. ? shows the keys.</span
-      >
+      <span v-if="!time && !rows.length" class="second">Point at a chart to read it. ? shows the keys.</span>
     </template>
   </footer>
 </template>

@@ -1,4 +1,6 @@
 <script setup lang="ts">
+import Splitter from 'primevue/splitter'
+import SplitterPanel from 'primevue/splitterpanel'
 import { computed } from 'vue'
 import { useRoute } from 'vue-router'
 import StripChart from '../charts/StripChart.vue'
@@ -42,25 +44,29 @@ const outdated = computed(() => {
       :pennants="pennants"
       :rows="rows"
     />
-    <div class="lanes">
-      <p v-if="outdated" class="outdated worse">
-        Out of date: {{ outdated }}. What is shown stays until you run it again.
-      </p>
-      <slot />
-    </div>
-    <aside v-if="$slots.inspector && view.inspector" class="panel" aria-label="Inspector">
-      <button
-        class="fold"
-        title="Hide the inspector"
-        aria-label="Hide the inspector"
-        @click="view.inspector = false"
-      >
-        ›
-      </button>
-      <slot name="inspector" />
-    </aside>
+    <Splitter class="split" state-key="inspector width" state-storage="local" :gutter-size="12">
+      <SplitterPanel class="lanes" :size="77" :min-size="50">
+        <p v-if="outdated" class="outdated worse">
+          Out of date: {{ outdated }}. What is shown stays until you run it again.
+        </p>
+        <slot />
+      </SplitterPanel>
+      <SplitterPanel v-if="$slots.inspector && view.inspector" :size="23" :min-size="16">
+        <aside class="panel" aria-label="Inspector">
+          <button
+            class="fold"
+            title="Hide the inspector"
+            aria-label="Hide the inspector"
+            @click="view.inspector = false"
+          >
+            ›
+          </button>
+          <slot name="inspector" />
+        </aside>
+      </SplitterPanel>
+    </Splitter>
     <button
-      v-else-if="$slots.inspector"
+      v-if="$slots.inspector && !view.inspector"
       class="unfold"
       aria-label="Show the inspector"
       @click="view.inspector = true"
@@ -72,21 +78,21 @@ const outdated = computed(() => {
 
 <style scoped>
 .room {
+  position: relative;
   height: 100%;
-  display: grid;
-  grid-template: auto minmax(0, 1fr) / minmax(0, 1fr) 284px;
-  gap: 4px 12px;
+  display: flex;
+  flex-direction: column;
+  gap: 4px;
   padding: 12px 16px 12px;
 }
-.room.wide {
-  grid-template-columns: minmax(0, 1fr) 0;
-  column-gap: 0;
+.split {
+  flex: 1;
+  min-height: 0;
 }
-.top {
-  grid-column: 1 / -1;
+.wide .lanes {
+  flex-basis: 100% !important;
 }
 .lanes {
-  grid-row: 2;
   display: flex;
   flex-direction: column;
   gap: 6px;
@@ -94,9 +100,9 @@ const outdated = computed(() => {
   min-height: 0;
 }
 aside {
-  grid-row: 2;
-  grid-column: 2;
   position: relative;
+  width: 100%;
+  height: 100%;
   padding: 12px 16px;
   overflow: auto;
   display: flex;

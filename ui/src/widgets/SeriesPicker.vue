@@ -1,90 +1,84 @@
 <script setup lang="ts">
-import { computed, nextTick, ref } from 'vue'
+import Select from 'primevue/select'
+import { computed, ref } from 'vue'
 import { count } from '../state/format'
-import { spark } from '../charts/spark'
 import { useProject } from '../state/project'
 import { useView } from '../state/view'
+import SparkLine from './SparkLine.vue'
 
+/** The series that is looked at, found by its name among however many there are. */
 const store = useProject()
 const view = useView()
-const open = ref(false)
-const search = ref('')
-const box = ref<HTMLInputElement>()
-const current = computed(() => store.dataset?.series[view.series])
-const found = computed(() =>
-  (store.dataset?.series ?? [])
-    .map((each, index) => ({ each, index }))
-    .filter(({ each }) => each.key.toLowerCase().includes(search.value.toLowerCase()))
-    .slice(0, 200),
-)
-
-async function show() {
-  open.value = true
-  search.value = ''
-  await nextTick()
-  box.value?.focus()
+const series = computed(() => store.dataset?.series ?? [])
+const current = computed(() => series.value[view.series])
+const select = ref<{ hide: (focus?: boolean) => void; focusedOptionIndex: number }>()
+/** Enter takes the first that is found, unless arrows have moved to another. */
+function take(event: KeyboardEvent) {
+  if (event.key !== 'Enter' || !select.value || select.value.focusedOptionIndex >= 0) return
+  const word = (event.target as HTMLInputElement).value.toLowerCase()
+  const found = options.value.find((each) => each.key.toLowerCase().includes(word))
+  if (found) view.series = found.index
+  select.value.hide(true)
 }
-
-function pick(index: number) {
-  view.series = index
-  open.value = false
-}
+const options = computed(() => series.value.map((each, index) => ({ ...each, index })))
 </script>
 
 <template>
   <div class="picker">
-    <button class="name" :title="`Series ${view.key}; , and . step`" @click="open ? (open = false) : show()">
-      <b>{{ view.key }}</b>
-      <span class="number second">{{ view.series + 1 }} / {{ count(store.dataset?.series.length) }}</span>
-      <svg v-if="current" viewBox="0 0 60 16" width="60" height="16" aria-hidden="true">
-        <path :d="spark(current.spark)" />
-      </svg>
-    </button>
+    <Select
+      ref="select"
+      v-model="view.series"
+      class="name"
+      :options="options"
+      option-label="key"
+      option-value="index"
+      filter
+      auto-filter-focus
+      reset-filter-on-hide
+      empty-filter-message="No series has this in its name."
+      scroll-height="400px"
+      :virtual-scroller-options="options.length > 60 ? { itemSize: 28 } : undefined"
+      :aria-label="`Series ${view.key}`"
+      :pt="{
+        pcFilter: {
+          root: { 'aria-label': 'Search series', placeholder: 'Search series', onKeydown: take },
+        },
+        overlay: { style: 'min-width: 320px' },
+      }"
+    >
+      <template #value>
+        <b :title="`Series ${view.key}; , and . step`">{{ view.key }}</b>
+        <span class="number second">{{ view.series + 1 }} / {{ count(series.length) }}</span>
+        <SparkLine v-if="current" :values="current.spark" />
+      </template>
+      <template #option="{ option }">
+        <span class="row">
+          <span>{{ option.key }}</span>
+          <SparkLine :values="option.spark" />
+          <span class="number second">{{ count(option.length) }}</span>
+        </span>
+      </template>
+    </Select>
     <button class="button quiet" aria-label="Previous series" @click="view.moveSeries(-1)">‹</button>
     <button class="button quiet" aria-label="Next series" @click="view.moveSeries(1)">›</button>
-    <div v-if="open" class="list panel" @keydown.esc.stop="open = false">
-      <input
-        ref="box"
-        v-model="search"
-        class="field"
-        placeholder="Search series"
-        aria-label="Search series"
-        @keydown.enter="found[0] && pick(found[0].index)"
-      />
-      <button
-        v-for="{ each, index } in found"
-        :key="index"
-        class="row"
-        :class="{ here: index === view.series }"
-        @click="pick(index)"
-      >
-        <span>{{ each.key }}</span>
-        <svg viewBox="0 0 60 16" width="60" height="16" aria-hidden="true">
-          <path :d="spark(each.spark)" />
-        </svg>
-        <span class="number second">{{ count(each.length) }}</span>
-      </button>
-      <p v-if="!found.length" class="second">No series has this in its name.</p>
-    </div>
   </div>
 </template>
 
 <style scoped>
 .picker {
-  position: relative;
   display: flex;
   align-items: center;
   border-left: 1px solid var(--hairline);
-  padding-left: 12px;
+  padding-left: 6px;
 }
 .name {
+  border-color: transparent;
+  background: none;
+}
+.name :deep(.p-select-label) {
   display: flex;
   gap: 8px;
   align-items: center;
-  border: 0;
-  background: none;
-  cursor: pointer;
-  padding: 4px 0;
 }
 .name b {
   max-width: 150px;
@@ -92,41 +86,13 @@ function pick(index: number) {
   text-overflow: ellipsis;
   font-weight: 600;
 }
-path {
-  fill: none;
-  stroke: var(--ink-2);
-}
-.list {
-  position: absolute;
-  z-index: 30;
-  top: 34px;
-  left: 8px;
-  width: 320px;
-  max-height: 420px;
-  overflow: auto;
-  padding: 8px;
-  border-color: var(--ink-3);
-}
-.list .field {
-  width: 100%;
-  margin-bottom: 4px;
-}
 .row {
   display: grid;
   grid-template-columns: minmax(0, 1fr) 60px 64px;
   gap: 8px;
   width: 100%;
-  padding: 4px;
-  border: 0;
-  background: none;
-  text-align: left;
-  cursor: pointer;
 }
 .row span:last-child {
   text-align: right;
-}
-.row:hover,
-.here {
-  background: var(--selection);
 }
 </style>

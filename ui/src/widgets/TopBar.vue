@@ -1,4 +1,6 @@
 <script setup lang="ts">
+import ChoiceField from './ChoiceField.vue'
+import InputText from 'primevue/inputtext'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useProject } from '../state/project'
@@ -34,9 +36,9 @@ const progress = computed(() => {
 })
 const share = computed(() => (progress.value.cells ? progress.value.done / progress.value.cells : 0))
 
-function choose(event: Event) {
-  const id = (event.target as HTMLSelectElement).value
-  if (id === 'new') void router.push('/')
+/** Zero stands for the list of all. */
+function choose(id: number) {
+  if (!id) void router.push('/?projects=1')
   else
     void router.push({
       name: String(route.name ?? 'intake') === 'home' ? 'intake' : String(route.name),
@@ -63,16 +65,17 @@ function choose(event: Event) {
       </svg>
       Proteron
     </RouterLink>
-    <select
+    <ChoiceField
       v-if="store.project"
       class="project"
-      aria-label="Project"
-      :value="store.project.id"
-      @change="choose"
-    >
-      <option v-for="each in store.list" :key="each.id" :value="each.id">{{ each.name }}</option>
-      <option value="new">All projects …</option>
-    </select>
+      label="Project"
+      :model-value="store.project.id"
+      @update:model-value="choose"
+      :options="[
+        ...store.list.map((each) => ({ value: each.id, label: each.name })),
+        { value: 0, label: 'All projects …' },
+      ]"
+    />
     <button
       v-if="store.project"
       class="button quiet"
@@ -94,7 +97,7 @@ function choose(event: Event) {
         >
           {{ shown }}
         </button>
-        <input
+        <InputText
           v-else
           v-model="cutoffText"
           class="field number"

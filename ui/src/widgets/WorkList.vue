@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import Dialog from 'primevue/dialog'
 import { attempt, client, unwrap, type Shapes } from '../api/client'
 import { useProject } from '../state/project'
 
@@ -19,7 +20,14 @@ async function stop(id: number) {
 </script>
 
 <template>
-  <div class="list panel" role="dialog" aria-label="Running work">
+  <Dialog
+    visible
+    dismissable-mask
+    position="topright"
+    header="Running work"
+    style="width: 380px"
+    @update:visible="emit('close')"
+  >
     <div v-for="each in store.running" :key="`${each.kind} ${each.id}`" class="row">
       <span
         >{{ each.title }} <span class="second">{{ about(each) }}</span></span
@@ -28,20 +36,10 @@ async function stop(id: number) {
       <button v-if="each.kind === 'experiment'" class="button" @click="stop(each.id)">Stop</button>
     </div>
     <p v-if="!store.running.length" class="second">Nothing is running.</p>
-    <button class="button quiet" @click="emit('close')">Close</button>
-  </div>
+  </Dialog>
 </template>
 
 <style scoped>
-.list {
-  position: fixed;
-  z-index: 40;
-  top: 44px;
-  right: 60px;
-  width: 340px;
-  padding: 12px;
-  border-color: var(--ink-3);
-}
 .row {
   display: grid;
   grid-template-columns: 1fr auto auto;

@@ -1,4 +1,6 @@
 <script setup lang="ts">
+import ChoiceField from '../../widgets/ChoiceField.vue'
+import NumberField from '../../widgets/NumberField.vue'
 import { computed, onBeforeUnmount, ref, watch, watchEffect } from 'vue'
 import { attempt, client, type Shapes, unwrap } from '../../api/client'
 import { observedSeries, type Pennant } from '../../charts/lane'
@@ -266,14 +268,7 @@ onBeforeUnmount(() => (roomActions.run = roomActions.stop = null))
         </tbody>
       </table>
       <label
-        >Alert budget, flags a week
-        <input
-          v-model.number="budget"
-          class="field number"
-          type="number"
-          min="0.05"
-          step="0.25"
-          @change="setBudget"
+        >Alert budget, flags a week <NumberField v-model="budget" :min="0.05" @update:model-value="setBudget"
       /></label>
       <p class="second sentence">
         A score is the distance from the one-step forecast in robust spreads; forecast and spread were learned
@@ -282,11 +277,8 @@ onBeforeUnmount(() => (roomActions.run = roomActions.stop = null))
       <span class="grow"></span>
       <template v-if="judged">
         <label
-          >Contender
-          <select v-model="using" class="field">
-            <option v-for="each in candidates" :key="each.name">{{ each.name }}</option>
-          </select></label
-        >
+          >Contender <ChoiceField v-model="using" :options="candidates.map((each) => each.name)"
+        /></label>
         <div class="buttons">
           <button v-if="active" class="button primary" @click="stop">Stop (Esc)</button>
           <button v-else class="button" :class="{ primary: !id }" :disabled="!using" @click="scan">

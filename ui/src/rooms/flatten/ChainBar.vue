@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { onClickOutside } from '@vueuse/core'
+import Popover from 'primevue/popover'
 import { computed, ref } from 'vue'
 import { useProject } from '../../state/project'
 import ChainMenu from './ChainMenu.vue'
@@ -9,9 +9,8 @@ import type { Stage } from './useFlatten'
 const props = defineProps<{ chain: Stage[]; selected: number }>()
 const emit = defineEmits<{ select: [index: number]; change: [chain: Stage[], select: number] }>()
 const store = useProject()
-const open = ref<'' | 'stage' | 'chain'>('')
-const host = ref<HTMLElement>()
-onClickOutside(host, () => (open.value = ''))
+const stageMenu = ref<InstanceType<typeof Popover>>()
+const chainMenu = ref<InstanceType<typeof Popover>>()
 
 const GROUPS = ['transform', 'trend', 'season', 'difference', 'scale']
 const kinds = computed(() =>
@@ -35,7 +34,7 @@ const titleOf = (stage: Stage) => {
 }
 
 function add(kind: string) {
-  open.value = ''
+  stageMenu.value?.hide()
   const season = Math.round(store.axis?.grid.seasons[0] ?? 12)
   const hourly = Boolean(store.axis?.grid.seconds)
   const period =
@@ -72,7 +71,7 @@ function turn(index: number) {
 </script>
 
 <template>
-  <div ref="host" class="bar panel">
+  <div class="bar panel">
     <span class="end">observed</span>
     <div class="stages" role="list" aria-label="Chain">
       <template v-for="(stage, i) in chain" :key="i">
@@ -114,40 +113,26 @@ function turn(index: number) {
     <span class="arrow" aria-hidden="true">→</span>
     <span class="end">flat</span>
     <span class="grow"></span>
-    <button
-      class="button quiet"
-      :aria-expanded="open === 'stage'"
-      @click="open = open === 'stage' ? '' : 'stage'"
-    >
-      + stage
-    </button>
-    <button
-      class="button quiet"
-      :aria-expanded="open === 'chain'"
-      @click="open = open === 'chain' ? '' : 'chain'"
-    >
-      Chains
-    </button>
-    <div v-if="open === 'stage'" class="menu panel" @keydown.esc.stop="open = ''">
-      <section v-for="group in GROUPS" :key="group">
-        <h3>{{ group }}</h3>
-        <button
-          v-for="each in kinds.filter((one) => one.group === group)"
-          :key="each.kind"
-          :title="each.help"
-          @click="add(each.kind)"
-        >
-          {{ each.title }}
-        </button>
-      </section>
-    </div>
-    <ChainMenu
-      v-if="open === 'chain'"
-      class="menu panel"
-      :chain="chain"
-      @keydown.esc.stop="open = ''"
-      @take="((open = ''), emit('change', $event, 0))"
-    />
+    <button class="button quiet" aria-haspopup="dialog" @click="stageMenu?.toggle($event)">+ stage</button>
+    <button class="button quiet" aria-haspopup="dialog" @click="chainMenu?.toggle($event)">Chains</button>
+    <Popover ref="stageMenu" aria-label="Stages">
+      <div class="menu">
+        <section v-for="group in GROUPS" :key="group">
+          <h3>{{ group }}</h3>
+          <button
+            v-for="each in kinds.filter((one) => one.group === group)"
+            :key="each.kind"
+            :title="each.help"
+            @click="add(each.kind)"
+          >
+            {{ each.title }}
+          </button>
+        </section>
+      </div>
+    </Popover>
+    <Popover ref="chainMenu" aria-label="Chains">
+      <ChainMenu class="menu" :chain="chain" @take="(chainMenu?.hide(), emit('change', $event, 0))" />
+    </Popover>
   </div>
 </template>
 
@@ -205,12 +190,6 @@ function turn(index: number) {
   flex: 1;
 }
 .menu {
-  position: absolute;
-  z-index: 20;
-  right: 8px;
-  top: 36px;
-  border-color: var(--ink-3);
-  padding: 8px 10px;
   display: flex;
   gap: 14px;
 }

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import InputText from 'primevue/inputtext'
 import { computed, ref } from 'vue'
 import { attempt, client, type Shapes, unwrap } from '../../api/client'
 import { useAnswer } from '../../state/answers'
@@ -64,7 +65,7 @@ const { remove } = useKept()
       </span>
       <span v-if="!chains?.saved.length" class="second none">none yet</span>
       <form class="save" @submit.prevent="save">
-        <input
+        <InputText
           v-model="name"
           class="field"
           maxlength="120"

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import Checkbox from 'primevue/checkbox'
 import { computed } from 'vue'
 import type { Shapes } from '../../api/client'
 import { namedBars, type PlotSeries } from '../../charts/plot'
@@ -87,11 +88,7 @@ const curves = computed(() =>
       />
     </template>
     <label v-if="twinned" class="check">
-      <input
-        type="checkbox"
-        :checked="comparing"
-        @change="emit('compare', ($event.target as HTMLInputElement).checked)"
-      />
+      <Checkbox binary :model-value="comparing" @update:model-value="emit('compare', $event)" />
       compare plain and robust
     </label>
     <table class="facts">

@@ -1,4 +1,6 @@
 <script setup lang="ts">
+import ChoiceField from '../../widgets/ChoiceField.vue'
+import Textarea from 'primevue/textarea'
 import { computed, ref, watch } from 'vue'
 import { client, unwrap } from '../../api/client'
 import { useAnswer } from '../../state/answers'
@@ -39,18 +41,20 @@ const kind = (name: string) => connections.value.find((each) => each.name === na
       <form v-if="connections.length" @submit.prevent="emit('from', chosen, query)">
         <label class="second"
           >or from
-          <select v-model="chosen" class="field" aria-label="Configured source">
-            <option v-for="each in connections" :key="each.name" :value="each.name">{{ each.name }}</option>
-          </select>
+          <ChoiceField
+            v-model="chosen"
+            label="Configured source"
+            :options="connections.map((each) => each.name)"
+          />
         </label>
-        <textarea
+        <Textarea
           v-if="kind(chosen) === 'sql'"
           v-model="query"
           class="field number"
           rows="4"
           aria-label="Query"
           placeholder="SELECT time, key, value FROM …"
-        ></textarea>
+        />
         <button class="button" :disabled="kind(chosen) === 'sql' && !query.trim()">Fetch</button>
       </form>
     </template>

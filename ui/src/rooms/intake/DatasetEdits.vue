@@ -1,4 +1,9 @@
 <script setup lang="ts">
+import FoldedPart from '../../widgets/FoldedPart.vue'
+import Checkbox from 'primevue/checkbox'
+import ChoiceField from '../../widgets/ChoiceField.vue'
+import InputText from 'primevue/inputtext'
+import NumberField from '../../widgets/NumberField.vue'
 import { computed, ref } from 'vue'
 import { attempt, client, download, unwrap, type Draft, type Shapes } from '../../api/client'
 import { useProject } from '../../state/project'
@@ -80,10 +85,11 @@ const when = (position: number) => store.axis?.input(store.axis.time(position)) 
 
 <template>
   <section class="entries">
-    <details :open="view.masking || view.selection !== null || (store.dataset?.masks.length ?? 0) > 0">
-      <summary>
-        Masks <span class="number second">{{ store.dataset?.masks.length }}</span>
-      </summary>
+    <FoldedPart
+      title="Masks"
+      :count="store.dataset?.masks.length"
+      :open="view.masking || view.selection !== null || (store.dataset?.masks.length ?? 0) > 0"
+    >
       <p v-for="(each, place) in store.dataset?.masks ?? []" :key="place" class="entry">
         <button
           class="link"
@@ -106,52 +112,42 @@ const when = (position: number) => store.axis?.input(store.axis.time(position)) 
       </p>
       <p class="second">Alt-drag on the Strip or a lane and press m, or type the span.</p>
       <label
-        >From<input
+        >From<InputText
           class="field number"
-          :value="from"
+          :model-value="from"
           :readonly="!!span"
           placeholder="2024-03-12 06:00"
           @input="start = ($event.target as HTMLInputElement).value"
       /></label>
       <label
-        >To<input
+        >To<InputText
           class="field number"
-          :value="to"
+          :model-value="to"
           :readonly="!!span"
           @input="end = ($event.target as HTMLInputElement).value"
       /></label>
       <label
-        >Reason<input
+        >Reason<InputText
           v-model="reason"
           class="field"
           placeholder="why it is left out"
           @keydown.enter="reason && from && to && mask()"
       /></label>
       <label
-        >Left out of<select v-model="both" class="field">
-          <option value="both">learning and scoring</option>
-          <option value="learning">learning</option>
-          <option value="scoring">scoring</option>
-        </select></label
-      >
-      <label class="check"><input v-model="onlyThis" type="checkbox" /> this series only</label>
-      <button class="button" :disabled="!reason || !from || !to" @click="mask">Mask</button>
-    </details>
-    <details>
-      <summary>Fill gaps</summary>
-      <label
-        >Method<select v-model="fill.method" class="field">
-          <option v-for="[method, words] in FILL_METHODS" :key="method" :value="method">{{ words }}</option>
-        </select></label
-      >
-      <label
-        >Longest<input
-          v-model.number="fill.longest"
-          class="field number"
-          type="number"
-          min="1"
-          placeholder="any"
+        >Left out of<ChoiceField
+          v-model="both"
+          :options="[{ value: 'both', label: 'learning and scoring' }, 'learning', 'scoring']"
       /></label>
+      <label class="check"><Checkbox binary v-model="onlyThis" /> this series only</label>
+      <button class="button" :disabled="!reason || !from || !to" @click="mask">Mask</button>
+    </FoldedPart>
+    <FoldedPart title="Fill gaps">
+      <label
+        >Method<ChoiceField
+          v-model="fill.method"
+          :options="FILL_METHODS.map(([method, words]) => ({ value: method, label: words }))"
+      /></label>
+      <label>Longest<NumberField v-model="fill.longest" :min="1" placeholder="any" /></label>
       <div class="buttons">
         <button
           class="button"
@@ -170,16 +166,10 @@ const when = (position: number) => store.axis?.input(store.axis.time(position)) 
           Take fills out
         </button>
       </div>
-    </details>
-    <details>
-      <summary>Another step</summary>
-      <label>Step<input v-model="step" class="field number" placeholder="such as 1 day" /></label>
-      <label
-        >By<select v-model="way" class="field">
-          <option>mean</option>
-          <option>sum</option>
-        </select></label
-      >
+    </FoldedPart>
+    <FoldedPart title="Another step">
+      <label>Step<InputText v-model="step" class="field number" placeholder="such as 1 day" /></label>
+      <label>By<ChoiceField v-model="way" :options="['mean', 'sum']" /></label>
       <button
         class="button"
         :disabled="!step"
@@ -189,16 +179,13 @@ const when = (position: number) => store.axis?.input(store.axis.time(position)) 
       >
         Change the step
       </button>
-    </details>
-    <details>
-      <summary>
-        Occasions <span class="number second">{{ store.dataset?.occasions.length }}</span>
-      </summary>
+    </FoldedPart>
+    <FoldedPart title="Occasions" :count="store.dataset?.occasions.length">
       <p v-for="(each, i) in (store.dataset?.occasions ?? []).slice(0, 12)" :key="i" class="entry">
         {{ each.name }} <span class="second">{{ when(each.start) }}</span>
       </p>
       <label
-        >Country<input v-model="country" class="field number" maxlength="3" placeholder="such as PT"
+        >Country<InputText v-model="country" class="field number" maxlength="3" placeholder="such as PT"
       /></label>
       <div class="buttons">
         <button
@@ -217,9 +204,8 @@ const when = (position: number) => store.axis?.input(store.axis.time(position)) 
         aria-label="Calendar file"
         @change="calendar(($event.target as HTMLInputElement).files)"
       />
-    </details>
-    <details>
-      <summary>Take away</summary>
+    </FoldedPart>
+    <FoldedPart title="Take away">
       <div class="buttons">
         <button
           v-for="format in ['csv', 'parquet', 'arrow', 'jsonl', 'xlsx']"
@@ -231,25 +217,15 @@ const when = (position: number) => store.axis?.input(store.axis.time(position)) 
         </button>
         <button class="button" @click="takeAccount">account</button>
       </div>
-    </details>
+    </FoldedPart>
   </section>
 </template>
 
 <style scoped>
-section,
-details {
+section {
   display: flex;
   flex-direction: column;
   gap: 6px;
-}
-summary {
-  cursor: pointer;
-  font-weight: 600;
-  margin-bottom: 4px;
-}
-details {
-  border-bottom: 1px solid var(--hairline);
-  padding-bottom: 6px;
 }
 p {
   margin: 0 0 4px;

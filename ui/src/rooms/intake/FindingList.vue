@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import RadioButton from 'primevue/radiobutton'
 import type { Shapes } from '../../api/client'
 import { count } from '../../state/format'
 
@@ -29,11 +30,11 @@ const emit = defineEmits<{
       <p>{{ finding.message }}</p>
       <div v-if="finding.remedies.length && live" class="remedies">
         <label v-for="remedy in finding.remedies" :key="remedy.name">
-          <input
-            type="radio"
+          <RadioButton
             :name="finding.id"
-            :checked="finding.settled && finding.chosen === remedy.name"
-            @change="emit('choose', finding.id, remedy.name)"
+            :value="remedy.name"
+            :model-value="finding.settled ? finding.chosen : null"
+            @update:model-value="emit('choose', finding.id, remedy.name)"
           />
           {{ remedy.label }}
           <button

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import InputText from 'primevue/inputtext'
 import { useEventListener } from '@vueuse/core'
 import { computed, onBeforeUnmount, ref } from 'vue'
 import { attempt, client, unwrap, type Draft, type Shapes } from '../../api/client'
@@ -229,7 +230,7 @@ onBeforeUnmount(() => (roomActions.stop = null))
         />
         <RecipeForm :recipe="recipe" :preview="preview" :files="uploads.length" @change="intake.change" />
         <div class="entries">
-          <label>Name<input v-model="name" class="field" /></label>
+          <label>Name<InputText v-model="name" class="field" /></label>
         </div>
       </template>
       <template v-else-if="store.dataset && !bringing">

@@ -1,4 +1,8 @@
 <script setup lang="ts">
+import FoldedPart from '../../widgets/FoldedPart.vue'
+import ChoiceField from '../../widgets/ChoiceField.vue'
+import InputText from 'primevue/inputtext'
+import NumberField from '../../widgets/NumberField.vue'
 import { computed } from 'vue'
 import type { Shapes } from '../../api/client'
 import { FILL_METHODS } from './fillMethods'
@@ -18,7 +22,6 @@ const sheets = computed(() => (facts.value.sheets as string[] | undefined) ?? []
 const text = (event: Event) => (event.target as HTMLInputElement).value.trim()
 const reader = (name: keyof Reader, value: unknown) =>
   emit('change', { reader: { ...(props.recipe.reader ?? {}), [name]: value } as Reader })
-const whole = (event: Event) => (text(event) === '' ? null : Number(text(event)))
 const events = computed(() => props.recipe.events ?? null)
 const filling = computed(() => props.recipe.filling ?? null)
 const setEvents = (changes: Record<string, unknown>) =>
@@ -31,208 +34,177 @@ const setFilling = (changes: Record<string, unknown>) =>
   <section class="entries">
     <label v-if="files > 1"
       >Files
-      <select
-        class="field"
-        :value="recipe.combine ?? 'append'"
-        @change="emit('change', { combine: text($event) as 'append' })"
-      >
-        <option value="append">append rows</option>
-        <option value="join">join columns</option>
-      </select></label
-    >
+      <ChoiceField
+        :model-value="recipe.combine ?? 'append'"
+        @update:model-value="emit('change', { combine: $event as 'append' })"
+        :options="[
+          { value: 'append', label: 'append rows' },
+          { value: 'join', label: 'join columns' },
+        ]"
+    /></label>
     <label
-      >Time zone<input
+      >Time zone<InputText
         class="field number"
-        :value="recipe.zone ?? 'UTC'"
+        :model-value="recipe.zone ?? 'UTC'"
         @change="emit('change', { zone: text($event) || 'UTC' })"
     /></label>
     <label
-      >Unit<input
+      >Unit<InputText
         class="field number"
-        :value="recipe.unit"
+        :model-value="recipe.unit"
         placeholder="such as m³/h"
         @change="emit('change', { unit: text($event) })"
     /></label>
     <label v-if="!events"
-      >Step<input
+      >Step<InputText
         class="field number"
-        :value="recipe.step"
+        :model-value="recipe.step"
         :placeholder="preview.step ?? 'found out'"
         @change="emit('change', { step: text($event) || null })"
     /></label>
     <label
-      >Rows are<select
-        class="field"
-        :value="events ? 'events' : 'values'"
-        @change="text($event) === 'events' ? setEvents({}) : emit('change', { events: null })"
-      >
-        <option value="values">values at times</option>
-        <option value="events">events, to be bucketed</option>
-      </select></label
-    >
+      >Rows are<ChoiceField
+        :model-value="events ? 'events' : 'values'"
+        @update:model-value="$event === 'events' ? setEvents({}) : emit('change', { events: null })"
+        :options="[
+          { value: 'values', label: 'values at times' },
+          { value: 'events', label: 'events, to be bucketed' },
+        ]"
+    /></label>
     <template v-if="events">
       <label
-        >Bucket<input
+        >Bucket<InputText
           class="field number"
-          :value="events.step"
+          :model-value="events.step"
           @change="setEvents({ step: text($event) || '1 hour' })"
       /></label>
       <label
-        >Value<select
-          class="field"
-          :value="events.aggregate ?? 'count'"
-          @change="setEvents({ aggregate: text($event) })"
-        >
-          <option
-            v-for="way in ['count', 'sum', 'mean', 'min', 'max', 'first', 'last', 'distinct']"
-            :key="way"
-          >
-            {{ way }}
-          </option>
-        </select></label
-      >
+        >Value<ChoiceField
+          :model-value="events.aggregate ?? 'count'"
+          @update:model-value="setEvents({ aggregate: $event })"
+          :options="['count', 'sum', 'mean', 'min', 'max', 'first', 'last', 'distinct']"
+      /></label>
       <label
-        >Empty is<select
-          class="field"
-          :value="events.empty ?? 'zero'"
-          @change="setEvents({ empty: text($event) })"
-        >
-          <option>zero</option>
-          <option>missing</option>
-        </select></label
-      >
+        >Empty is<ChoiceField
+          :model-value="events.empty ?? 'zero'"
+          @update:model-value="setEvents({ empty: $event })"
+          :options="['zero', 'missing']"
+      /></label>
       <label
-        >Ends<select
-          class="field"
-          :value="events.edges ?? 'drop'"
-          @change="setEvents({ edges: text($event) })"
-        >
-          <option value="drop">whole buckets only</option>
-          <option value="keep">keep partial ones</option>
-        </select></label
-      >
+        >Ends<ChoiceField
+          :model-value="events.edges ?? 'drop'"
+          @update:model-value="setEvents({ edges: $event })"
+          :options="[
+            { value: 'drop', label: 'whole buckets only' },
+            { value: 'keep', label: 'keep partial ones' },
+          ]"
+      /></label>
       <label
-        >Anchor<input
+        >Anchor<InputText
           class="field number"
-          :value="events.anchor"
+          :model-value="events.anchor"
           placeholder="whole steps"
           @change="setEvents({ anchor: text($event) || null })"
       /></label>
     </template>
     <label
-      >Gaps<select
-        class="field"
-        :value="filling?.method ?? 'leave'"
-        @change="setFilling({ method: text($event) })"
-      >
-        <option v-for="[name, words] in FILL_METHODS" :key="name" :value="name">{{ words }}</option>
-      </select></label
-    >
-    <label v-if="filling && filling.method !== 'leave'"
-      >Longest<input
-        class="field number"
-        type="number"
-        min="1"
-        :value="filling.longest"
-        placeholder="any"
-        @change="setFilling({ longest: whole($event) })"
+      >Gaps<ChoiceField
+        :model-value="filling?.method ?? 'leave'"
+        @update:model-value="setFilling({ method: $event })"
+        :options="FILL_METHODS.map(([name, words]) => ({ value: name, label: words }))"
     /></label>
-    <details>
-      <summary>How the file is read</summary>
+    <label v-if="filling && filling.method !== 'leave'"
+      >Longest<NumberField
+        :min="1"
+        :model-value="filling.longest"
+        placeholder="any"
+        @update:model-value="setFilling({ longest: $event })"
+    /></label>
+    <FoldedPart title="How the file is read">
       <label v-if="sheets.length"
-        >Sheet<select class="field" :value="facts.sheet" @change="reader('sheet', text($event))">
-          <option v-for="sheet in sheets" :key="sheet">{{ sheet }}</option>
-        </select></label
-      >
+        >Sheet<ChoiceField
+          :model-value="String(facts.sheet ?? '')"
+          @update:model-value="reader('sheet', $event)"
+          :options="sheets"
+      /></label>
       <template v-if="preview.format === 'delimited'">
         <label
-          >Delimiter<input
+          >Delimiter<InputText
             class="field number"
             maxlength="1"
-            :value="recipe.reader?.delimiter"
+            :model-value="recipe.reader?.delimiter"
             :placeholder="said('delimiter')"
             @change="reader('delimiter', text($event) || null)"
         /></label>
         <label
-          >Encoding<input
+          >Encoding<InputText
             class="field number"
-            :value="recipe.reader?.encoding"
+            :model-value="recipe.reader?.encoding"
             :placeholder="said('encoding')"
             @change="reader('encoding', text($event) || null)"
         /></label>
         <label
-          >Decimals<select
-            class="field"
-            :value="recipe.reader?.decimal ?? ''"
-            @change="reader('decimal', text($event) || null)"
-          >
-            <option value="">found out</option>
-            <option value=".">point</option>
-            <option value=",">comma</option>
-          </select></label
-        >
+          >Decimals<ChoiceField
+            :model-value="recipe.reader?.decimal ?? ''"
+            @update:model-value="reader('decimal', $event || null)"
+            :options="[
+              { value: '', label: 'found out' },
+              { value: '.', label: 'point' },
+              { value: ',', label: 'comma' },
+            ]"
+        /></label>
       </template>
       <label
-        >Skip lines<input
-          class="field number"
-          type="number"
-          min="0"
-          :value="recipe.reader?.skip_rows"
+        >Skip lines<NumberField
+          :min="0"
+          :model-value="recipe.reader?.skip_rows"
           :placeholder="said('skip_rows')"
-          @change="reader('skip_rows', whole($event))"
+          @update:model-value="reader('skip_rows', $event)"
       /></label>
       <label
-        >Header lines<input
-          class="field number"
-          type="number"
-          min="0"
-          max="5"
-          :value="recipe.reader?.header_rows"
+        >Header lines<NumberField
+          :min="0"
+          :max="5"
+          :model-value="recipe.reader?.header_rows"
           :placeholder="said('header_rows')"
-          @change="reader('header_rows', whole($event))"
+          @update:model-value="reader('header_rows', $event)"
       /></label>
       <label
-        >Missing is<input
+        >Missing is<InputText
           class="field number"
-          :value="recipe.reader?.missing?.join(' ')"
+          :model-value="recipe.reader?.missing?.join(' ')"
           placeholder="NA null - …"
           @change="reader('missing', text($event).split(/\s+/).filter(Boolean))"
       /></label>
       <label
-        >Time form<input
+        >Time form<InputText
           class="field number"
-          :value="recipe.time_form"
+          :model-value="recipe.time_form"
           placeholder="from the column"
           @change="emit('change', { time_form: text($event) || null })"
       /></label>
       <label
-        >From<input
+        >From<InputText
           class="field number"
-          :value="recipe.period_start"
+          :model-value="recipe.period_start"
           placeholder="first row"
           @change="emit('change', { period_start: text($event) || null })"
       /></label>
       <label
-        >To<input
+        >To<InputText
           class="field number"
-          :value="recipe.period_end"
+          :model-value="recipe.period_end"
           placeholder="last row"
           @change="emit('change', { period_end: text($event) || null })"
       /></label>
-    </details>
+    </FoldedPart>
   </section>
 </template>
 
 <style scoped>
-section,
-details {
+section {
   display: flex;
   flex-direction: column;
   gap: 4px;
-}
-summary {
-  cursor: pointer;
-  color: var(--ink-2);
-  margin-bottom: 6px;
 }
 </style>

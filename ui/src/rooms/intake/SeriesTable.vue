@@ -1,8 +1,10 @@
 <script setup lang="ts">
+import Checkbox from 'primevue/checkbox'
+import InputText from 'primevue/inputtext'
 import { computed, ref } from 'vue'
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import type { Draft, Shapes } from '../../api/client'
-import { spark } from '../../charts/spark'
+import SparkLine from '../../widgets/SparkLine.vue'
 import { count, number } from '../../state/format'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
@@ -87,7 +89,7 @@ function move(event: KeyboardEvent) {
 <template>
   <div class="series panel">
     <div class="bar">
-      <input v-model="search" class="field" placeholder="search series" aria-label="Search series" />
+      <InputText v-model="search" class="field" placeholder="search series" aria-label="Search series" />
       <span class="second number">{{ count(rows.length) }} of {{ count(store.dataset?.series.length) }}</span>
       <span class="grow"></span>
       <template v-if="chosen.size">
@@ -150,9 +152,9 @@ function move(event: KeyboardEvent) {
         >
           <template v-for="row in [rows[item.index]]" :key="row?.index">
             <template v-if="row">
-              <input
-                type="checkbox"
-                :checked="chosen.has(row.series.key)"
+              <Checkbox
+                binary
+                :model-value="chosen.has(row.series.key)"
                 :aria-label="`Select ${row.series.key}`"
                 @click.stop="toggle(row.series.key)"
               />
@@ -165,7 +167,7 @@ function move(event: KeyboardEvent) {
               <span class="number">{{ number(row.series.last_value) }}</span>
               <span class="number">{{ store.axis?.input(row.series.first) }}</span>
               <span class="number">{{ store.axis?.input(row.series.last) }}</span>
-              <svg viewBox="0 0 60 16"><path :d="spark(row.series.spark)" /></svg>
+              <SparkLine :values="row.series.spark" />
             </template>
           </template>
         </div>

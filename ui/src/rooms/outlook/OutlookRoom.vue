@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ChoiceField from '../../widgets/ChoiceField.vue'
 import { computed, onBeforeUnmount, ref, watch, watchEffect } from 'vue'
 import { attempt, client, unwrap, type Shapes } from '../../api/client'
 import { observedSeries, type LaneBand } from '../../charts/lane'
@@ -212,18 +213,10 @@ onBeforeUnmount(() => (roomActions.run = null))
       </p>
       <span class="grow"></span>
       <template v-if="experiment">
-        <label
-          >Contender
-          <select v-model="contender" class="field">
-            <option v-for="each in names" :key="each.name">{{ each.name }}</option>
-          </select></label
-        >
+        <label>Contender <ChoiceField v-model="contender" :options="names.map((each) => each.name)" /></label>
         <label v-if="planned.length" :title="`Beyond the data: ${planned.join(', ')}`"
-          >What lies ahead
-          <select v-model="ahead" class="field">
-            <option v-for="each in WAYS" :key="each">{{ each }}</option>
-          </select></label
-        >
+          >What lies ahead <ChoiceField v-model="ahead" :options="WAYS"
+        /></label>
         <div class="buttons">
           <button class="button primary" @click="make">Refit and forecast (r)</button>
           <a

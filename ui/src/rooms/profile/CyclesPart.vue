@@ -1,4 +1,6 @@
 <script setup lang="ts">
+import Slider from 'primevue/slider'
+import NumberField from '../../widgets/NumberField.vue'
 import { computed, ref, watch } from 'vue'
 import { client, unwrap, type Shapes } from '../../api/client'
 import type { PlotSeries } from '../../charts/plot'
@@ -82,22 +84,15 @@ const title = computed(() => {
     </button>
     <label class="second"
       >or
-      <input
-        class="field number"
-        type="number"
-        min="2"
-        :value="cycles.period"
-        @change="period = Number(($event.target as HTMLInputElement).value) || null"
-      />
+      <NumberField :min="2" :model-value="cycles.period" @update:model-value="period = $event" />
       steps</label
     >
     <span class="grow"></span>
     <span>{{ current }}</span>
-    <input
-      v-model.number="chosen"
+    <Slider
+      v-model="chosen"
       class="slider"
-      type="range"
-      min="0"
+      :min="0"
       :max="cycles.lines.length - 1"
       aria-label="Cycle in ink"
     />
@@ -131,16 +126,20 @@ const title = computed(() => {
   gap: 8px;
   align-items: center;
 }
-.bar input[type='number'] {
+.bar :deep(.number) {
   width: 76px;
   text-align: right;
+}
+.bar label {
+  display: flex;
+  gap: 6px;
+  align-items: center;
 }
 .grow {
   flex: 1;
 }
 .slider {
   width: 260px;
-  accent-color: var(--ink);
 }
 .cell {
   flex: 1;

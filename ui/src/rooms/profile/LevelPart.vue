@@ -1,4 +1,7 @@
 <script setup lang="ts">
+import Checkbox from 'primevue/checkbox'
+import ChoiceField from '../../widgets/ChoiceField.vue'
+import NumberField from '../../widgets/NumberField.vue'
 import { computed, ref, watch } from 'vue'
 import { client, unwrap, type Shapes } from '../../api/client'
 import { observedSeries, type LaneSeries } from '../../charts/lane'
@@ -131,24 +134,25 @@ const span = computed(() => (level.value ? `${store.axis?.steps(level.value.wind
   <div class="bar">
     <label>
       <span class="second">Window</span>
-      <input
-        class="field number"
-        type="number"
-        min="2"
+      <NumberField
+        :min="2"
         :placeholder="String(level?.window ?? '')"
-        :value="window ?? ''"
-        @change="window = Number(($event.target as HTMLInputElement).value) || null"
+        :model-value="window"
+        @update:model-value="window = $event"
       />
       <span class="second">steps</span>
     </label>
     <label>
       <span class="second">Lay over</span>
-      <select v-model="over" class="field">
-        <option value="">nothing</option>
-        <option v-for="each in choices" :key="each.value" :value="each.value">{{ each.label }}</option>
-      </select>
+      <ChoiceField
+        v-model="over"
+        :options="[
+          { value: '', label: 'nothing' },
+          ...choices.map((each) => ({ value: each.value, label: each.label })),
+        ]"
+      />
     </label>
-    <label v-if="over"><input v-model="standardised" type="checkbox" /> standardised, on one axis</label>
+    <label v-if="over"><Checkbox binary v-model="standardised" /> standardised, on one axis</label>
     <span v-if="standardised" class="second">{{ together }}</span>
   </div>
   <TimeLane
@@ -192,7 +196,7 @@ const span = computed(() => (level.value ? `${store.axis?.steps(level.value.wind
   gap: 6px;
   align-items: center;
 }
-.bar input[type='number'] {
+.bar :deep(.number) {
   width: 76px;
   text-align: right;
 }

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ChoiceField from '../../widgets/ChoiceField.vue'
 import { computed } from 'vue'
 import type { PlotSeries } from '../../charts/plot'
 import PlotChart from '../../charts/PlotChart.vue'
@@ -57,16 +58,14 @@ function choose(place: 0 | 1, name: string) {
   <h1>{{ row?.key ?? view.key }}</h1>
   <p v-if="row" class="sentence">{{ row.verdict }}</p>
   <div class="axes">
-    <select
+    <ChoiceField
       v-for="place in [0, 1] as const"
       :key="place"
-      class="field"
-      :aria-label="place === 0 ? 'Feature across' : 'Feature upwards'"
-      :value="features.across[place]"
-      @change="choose(place, ($event.target as HTMLSelectElement).value)"
-    >
-      <option v-for="each in numeric" :key="each.name" :value="each.name">{{ each.name }}</option>
-    </select>
+      :label="place === 0 ? 'Feature across' : 'Feature upwards'"
+      :model-value="features.across[place]"
+      @update:model-value="choose(place, $event)"
+      :options="numeric.map((each) => each.name)"
+    />
   </div>
   <PlotChart
     class="scatter"

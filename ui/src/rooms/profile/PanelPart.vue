@@ -1,7 +1,9 @@
 <script setup lang="ts">
+import ChoiceField from '../../widgets/ChoiceField.vue'
+import InputText from 'primevue/inputtext'
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { computed, ref } from 'vue'
-import { spark } from '../../charts/spark'
+import SparkLine from '../../widgets/SparkLine.vue'
 import { count } from '../../state/format'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
@@ -50,8 +52,8 @@ const asOf = computed(() =>
 
 <template>
   <div class="bar">
-    <input v-model="features.search" class="field" placeholder="Series" aria-label="Filter by key" />
-    <input
+    <InputText v-model="features.search" class="field" placeholder="Series" aria-label="Filter by key" />
+    <InputText
       v-model="features.condition"
       class="field wide"
       placeholder="Conditions, such as trend > 0.6, zeros < 0.1"
@@ -60,13 +62,10 @@ const asOf = computed(() =>
     />
     <label class="second"
       >Group by
-      <select v-model="features.group" class="field">
-        <option value="">nothing</option>
-        <option value="demand">demand</option>
-        <option value="transform">transform</option>
-        <option value="periods">periods</option>
-        <option value="breaks">breaks</option>
-      </select>
+      <ChoiceField
+        v-model="features.group"
+        :options="[{ value: '', label: 'nothing' }, 'demand', 'transform', 'periods', 'breaks']"
+      />
     </label>
     <span class="grow"></span>
     <span v-if="features.conditions.wrong" class="worse">cannot read “{{ features.conditions.wrong }}”</span>
@@ -134,7 +133,7 @@ const asOf = computed(() =>
           <span class="key" role="gridcell">
             <b v-if="head(item.index)">{{ head(item.index) }}</b> {{ item.row.key }}
           </span>
-          <svg width="62" height="16" aria-hidden="true"><path :d="spark(item.row.spark)" /></svg>
+          <SparkLine :values="item.row.spark" />
           <span v-for="each in features.columns" :key="each.name" class="number" role="gridcell">{{
             each.text(item.row)
           }}</span>

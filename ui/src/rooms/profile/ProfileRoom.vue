@@ -1,4 +1,7 @@
 <script setup lang="ts">
+import Tab from 'primevue/tab'
+import TabList from 'primevue/tablist'
+import Tabs from 'primevue/tabs'
 import { computed } from 'vue'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
@@ -24,28 +27,18 @@ const PARTS = [
   { name: 'panel', title: 'All series', help: 'one row per series' },
 ]
 const part = computed(() => (PARTS.some((each) => each.name === view.part) ? view.part : 'level'))
-function turn(by: number) {
-  const at = PARTS.findIndex((each) => each.name === part.value)
-  view.part = PARTS[(at + by + PARTS.length) % PARTS.length]?.name ?? 'level'
-}
 </script>
 
 <template>
   <RoomFrame :strip="part !== 'panel'" needs-data>
-    <nav class="parts" role="tablist" aria-label="Parts of the profile">
-      <button
-        v-for="each in PARTS"
-        :key="each.name"
-        role="tab"
-        :aria-selected="each.name === part"
-        :tabindex="each.name === part ? 0 : -1"
-        :title="each.help"
-        @click="view.part = each.name"
-        @keydown.left.prevent="turn(-1)"
-        @keydown.right.prevent="turn(1)"
-      >
-        {{ each.title }}
-      </button>
+    <nav class="parts">
+      <Tabs :value="part" select-on-focus @update:value="view.part = String($event)">
+        <TabList aria-label="Parts of the profile">
+          <Tab v-for="each in PARTS" :key="each.name" :value="each.name" :title="each.help">
+            {{ each.title }}
+          </Tab>
+        </TabList>
+      </Tabs>
       <span class="grow"></span>
       <span v-if="part !== 'panel'" class="second">
         {{
@@ -75,19 +68,6 @@ function turn(by: number) {
   display: flex;
   align-items: baseline;
   gap: 4px;
-}
-.parts button {
-  border: 0;
-  background: none;
-  padding: 2px 8px;
-  cursor: pointer;
-  color: var(--ink-2);
-  border-bottom: 2px solid transparent;
-}
-.parts button[aria-selected='true'] {
-  color: var(--ink);
-  font-weight: 600;
-  border-color: var(--ink);
 }
 .grow {
   flex: 1;

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import FoldedPart from '../../widgets/FoldedPart.vue'
 import { computed } from 'vue'
 import { useRouter } from 'vue-router'
 import { attempt, client, unwrap, type Shapes } from '../../api/client'
@@ -280,8 +281,7 @@ async function makeOutlook() {
       </tbody>
     </table>
   </div>
-  <details v-if="facts && facts.tried.length > 1">
-    <summary>{{ facts.tried.length }} models tried</summary>
+  <FoldedPart v-if="facts && facts.tried.length > 1" :title="`${facts.tried.length} models tried`">
     <table class="facts">
       <tbody>
         <tr v-for="each in facts.tried" :key="each.label" :title="each.reason">
@@ -292,7 +292,7 @@ async function makeOutlook() {
         </tr>
       </tbody>
     </table>
-  </details>
+  </FoldedPart>
   <button class="button" @click="makeOutlook">Take to Outlook</button>
 </template>
 

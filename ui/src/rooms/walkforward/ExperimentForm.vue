@@ -1,4 +1,8 @@
 <script setup lang="ts">
+import Checkbox from 'primevue/checkbox'
+import ChoiceField from '../../widgets/ChoiceField.vue'
+import InputText from 'primevue/inputtext'
+import NumberField from '../../widgets/NumberField.vue'
 import { computed, ref } from 'vue'
 import { attempt, client, unwrap, type Shapes } from '../../api/client'
 import { useAnswer } from '../../state/answers'
@@ -60,7 +64,14 @@ const { data: suited } = useAnswer(
     unwrap(client.GET('/api/v1/datasets/{dataset_id}/suited', { ...asked, signal })),
 )
 const reasonOf = (kind: string) => suited.value?.reasons[kind] ?? ''
-const groups = computed(() => [...new Set(kinds.value.map((each) => each.group))])
+const offered = computed(() =>
+  kinds.value.map((each) => ({
+    value: each.kind,
+    group: each.group,
+    label: `${reasonOf(each.kind) ? '– ' : ''}${each.title}${each.can ? ` (${each.can})` : ''}`,
+    hint: reasonOf(each.kind) || (each.can ? `knows ${each.can}` : ''),
+  })),
+)
 const chained = computed(
   () =>
     entry.value &&
@@ -117,16 +128,11 @@ async function start() {
   <div class="experiment">
     <section class="panel">
       <h1>Experiment</h1>
-      <label><span class="second">Name</span><input v-model="name" class="field" /></label>
-      <label
-        ><span class="second">Seed</span
-        ><input v-model.number="seed" class="field number" type="number" min="0"
-      /></label>
+      <label><span class="second">Name</span><InputText v-model="name" class="field" /></label>
+      <label><span class="second">Seed</span><NumberField v-model="seed" :min="0" /></label>
       <label>
         <span class="second">Baseline</span>
-        <select v-model="baseline" class="field">
-          <option v-for="each in entries" :key="each.name">{{ each.name }}</option>
-        </select>
+        <ChoiceField v-model="baseline" :options="entries.map((each) => each.name)" />
       </label>
       <h2>Folds</h2>
       <SettingsForm v-model="folds" :schema="(store.catalogue?.folds ?? {}) as Record<string, unknown>" />
@@ -141,26 +147,23 @@ async function start() {
       </ul>
       <label>
         <span class="second">Add</span>
-        <select class="field" value="" @change="add(($event.target as HTMLSelectElement).value)">
-          <option value="" disabled>a contender</option>
-          <optgroup v-for="group in groups" :key="group" :label="group">
-            <option
-              v-for="each in kinds.filter((kind) => kind.group === group)"
-              :key="each.kind"
-              :value="each.kind"
-              :title="reasonOf(each.kind) || (each.can ? `knows ${each.can}` : '')"
-            >
-              {{ reasonOf(each.kind) ? '– ' : '' }}{{ each.title }}{{ each.can ? ` (${each.can})` : '' }}
-            </option>
-          </optgroup>
-        </select>
+        <ChoiceField
+          label="Add"
+          model-value=""
+          placeholder="a contender"
+          :options="offered"
+          @update:model-value="add"
+        />
       </label>
     </section>
     <section v-if="entry" class="panel">
       <h1>{{ entry.name }}</h1>
       <label
         ><span class="second">Name</span
-        ><input class="field" :value="entry.name" @change="rename(($event.target as HTMLInputElement).value)"
+        ><InputText
+          class="field"
+          :model-value="entry.name"
+          @change="rename(($event.target as HTMLInputElement).value)"
       /></label>
       <p v-if="reasonOf(entry.forecaster.kind ?? '')" class="unsuited">
         Does not suit {{ view.key }} as it is known:
@@ -187,10 +190,10 @@ async function start() {
             class="flag"
             title="Forecast the mean behind the chain (smearing over past errors), not what its middle becomes"
           >
-            <input
-              type="checkbox"
-              :checked="entry.bias_adjust"
-              @change="update({ bias_adjust: ($event.target as HTMLInputElement).checked })"
+            <Checkbox
+              binary
+              :model-value="entry.bias_adjust"
+              @update:model-value="update({ bias_adjust: $event })"
             />
             adjust for bias
           </label>

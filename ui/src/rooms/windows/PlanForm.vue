@@ -1,4 +1,7 @@
 <script setup lang="ts">
+import ChoiceField from '../../widgets/ChoiceField.vue'
+import InputText from 'primevue/inputtext'
+import NumberField from '../../widgets/NumberField.vue'
 import { computed, ref } from 'vue'
 import { parseRuns, runs, type Plan } from './planText'
 import type { Complaint } from './useWindowTable'
@@ -102,22 +105,25 @@ const text = (event: Event) => (event.target as HTMLInputElement).value
   <div class="form">
     <label
       ><span>lags</span
-      ><input class="field number" :value="runs(plan.lags ?? [])" @change="numbers('lags', text($event))"
+      ><InputText
+        class="field number"
+        :model-value="runs(plan.lags ?? [])"
+        @change="numbers('lags', text($event))"
     /></label>
     <p v-if="wrong('lags')" class="worse" role="alert">{{ wrong('lags') }}</p>
     <label
       ><span>mean of last</span
-      ><input
+      ><InputText
         class="field number"
-        :value="windowsOf('mean')"
+        :model-value="windowsOf('mean')"
         placeholder="none"
         @change="rolling('mean', text($event))"
     /></label>
     <label
       ><span>spread of last</span
-      ><input
+      ><InputText
         class="field number"
-        :value="windowsOf('std')"
+        :model-value="windowsOf('std')"
         placeholder="none"
         @change="rolling('std', text($event))"
     /></label>
@@ -134,42 +140,46 @@ const text = (event: Event) => (event.target as HTMLInputElement).value
     </div>
     <label
       ><span>steps ahead</span
-      ><input
+      ><InputText
         class="field number"
-        :value="runs(plan.horizon ?? [1])"
+        :model-value="runs(plan.horizon ?? [1])"
         @change="numbers('horizon', text($event))"
     /></label>
     <p v-if="wrong('horizon')" class="worse" role="alert">{{ wrong('horizon') }}</p>
     <label
       ><span>many steps</span>
-      <select class="field" :value="plan.recursive ? 'fed back' : 'direct'" @change="many(text($event))">
-        <option value="direct">a target for each</option>
-        <option value="fed back">one target, fed back</option>
-      </select></label
-    >
+      <ChoiceField
+        :model-value="plan.recursive ? 'fed back' : 'direct'"
+        @update:model-value="many($event)"
+        :options="[
+          { value: 'direct', label: 'a target for each' },
+          { value: 'fed back', label: 'one target, fed back' },
+        ]"
+    /></label>
     <label
       ><span>stride</span
-      ><input
-        class="field number"
-        type="number"
-        min="1"
-        :value="plan.stride"
-        @change="emit('change', { ...plan, stride: Math.max(1, Number(text($event)) || 1) })"
+      ><NumberField
+        :min="1"
+        :model-value="plan.stride"
+        @update:model-value="emit('change', { ...plan, stride: Math.max(1, $event ?? 1) })"
     /></label>
     <p v-if="wrong('stride')" class="worse" role="alert">{{ wrong('stride') }}</p>
     <label
       ><span>missing cells</span>
-      <select class="field" :value="plan.missing" @change="missing(text($event))">
-        <option value="drop">leave the row out</option>
-        <option value="keep">keep as missing</option>
-        <option value="fill">last known value</option>
-      </select></label
-    >
+      <ChoiceField
+        :model-value="plan.missing"
+        @update:model-value="missing($event)"
+        :options="[
+          { value: 'drop', label: 'leave the row out' },
+          { value: 'keep', label: 'keep as missing' },
+          { value: 'fill', label: 'last known value' },
+        ]"
+    /></label>
     <label
       ><span>half weight after</span
-      ><input
+      ><InputText
         class="field number"
-        :value="plan.half_life ?? ''"
+        :model-value="String(plan.half_life ?? '')"
         placeholder="all rows alike"
         @change="halfLife(text($event))"
     /></label>

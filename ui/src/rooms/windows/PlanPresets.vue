@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import InputText from 'primevue/inputtext'
 import { computed, ref } from 'vue'
 import { attempt, client, type Shapes, unwrap } from '../../api/client'
 import { useAnswer } from '../../state/answers'
@@ -78,7 +79,7 @@ async function save() {
         </button>
       </span>
       <form class="saved" @submit.prevent="save">
-        <input
+        <InputText
           v-model="name"
           class="field"
           maxlength="120"

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import Textarea from 'primevue/textarea'
 import { computed, nextTick, ref, watch } from 'vue'
 import { client, ProblemError, unwrap } from '../../api/client'
 import { useProject } from '../../state/project'
@@ -8,7 +9,8 @@ import type { Plan } from './planText'
 const props = defineProps<{ text: string }>()
 const emit = defineEmits<{ change: [plan: Plan] }>()
 const store = useProject()
-const area = ref<HTMLTextAreaElement>()
+const host = ref<{ $el: HTMLTextAreaElement }>()
+const area = computed(() => host.value?.$el)
 const typed = ref(props.text)
 const typing = ref(false)
 const complaint = ref('')
@@ -93,9 +95,9 @@ function keys(event: KeyboardEvent) {
 <template>
   <div class="plan">
     <label class="second" for="plan-text">Plan as text</label>
-    <textarea
+    <Textarea
       id="plan-text"
-      ref="area"
+      ref="host"
       v-model="typed"
       class="field number"
       rows="4"
@@ -107,7 +109,7 @@ function keys(event: KeyboardEvent) {
       @input="follow"
       @keydown="keys"
       @blur="read"
-    ></textarea>
+    />
     <ul v-if="offers.length" role="listbox" aria-label="Words of a plan">
       <li
         v-for="(word, i) in offers"

@@ -1,4 +1,6 @@
 <script setup lang="ts">
+import ChoiceField from '../../widgets/ChoiceField.vue'
+import InputText from 'primevue/inputtext'
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
 import { client, type Shapes, unwrap } from '../../api/client'
@@ -27,6 +29,8 @@ const emit = defineEmits<{
 }>()
 const store = useProject()
 const view = useView()
+/** The target that facts of columns are against, by its place. */
+const against = ref(0)
 const host = ref<HTMLDivElement>()
 const selected = ref(-1)
 const WIDTH = 92
@@ -244,7 +248,7 @@ const width = computed(() => lead.value + names.value.length * WIDTH)
       <span class="second number">{{ count(total) }} rows</span>
       <label class="second"
         >go to
-        <input
+        <InputText
           v-model="goTime"
           class="field number when"
           placeholder="2024-03-12"
@@ -252,7 +256,7 @@ const width = computed(() => lead.value + names.value.length * WIDTH)
       /></label>
       <label class="second filter"
         >only
-        <input
+        <InputText
           v-model="filterText"
           class="field number"
           placeholder="lag 1 >= 40; weekday sin -1..0"
@@ -262,14 +266,12 @@ const width = computed(() => lead.value + names.value.length * WIDTH)
       /></label>
       <label v-if="table.target_names.length > 1" class="second"
         >facts against
-        <select
-          class="field number"
-          aria-label="Target the facts are against"
-          @change="emit('target', ($event.target as HTMLSelectElement).selectedIndex)"
-        >
-          <option v-for="name in table.target_names" :key="name">{{ name }}</option>
-        </select></label
-      >
+        <ChoiceField
+          label="Target the facts are against"
+          :model-value="against"
+          :options="table.target_names.map((label, value) => ({ value, label }))"
+          @update:model-value="((against = $event), emit('target', $event))"
+      /></label>
       <span v-if="filterComplaint" class="told worse" role="alert">{{ filterComplaint }}</span>
     </div>
     <div

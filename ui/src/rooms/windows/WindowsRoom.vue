@@ -1,4 +1,7 @@
 <script setup lang="ts">
+import FoldedPart from '../../widgets/FoldedPart.vue'
+import Checkbox from 'primevue/checkbox'
+import ChoiceField from '../../widgets/ChoiceField.vue'
 import { useLocalStorage } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
 import { attempt, client, download, unwrap, type Shapes } from '../../api/client'
@@ -198,19 +201,21 @@ const evidence = computed(
         The table is still that of the last plan.
         <button class="button quiet" @click="forget">Back to it</button>
       </p>
-      <details :open="fields" @toggle="fields = ($event.target as HTMLDetailsElement).open">
-        <summary>Fields</summary>
+      <FoldedPart :open="fields" @toggle="fields = $event" title="Fields">
         <PlanForm :plan="plan" :complaint="complaint" @change="change" />
-      </details>
+      </FoldedPart>
       <table v-if="table" class="facts" :aria-busy="busy">
         <tbody>
           <tr>
             <td>
               rows of
-              <select v-model="every" class="field inline" aria-label="Series in the table">
-                <option :value="false">this series</option>
-                <option :value="true">all series</option>
-              </select>
+              <ChoiceField
+                class="inline"
+                label="Series in the table"
+                :model-value="every ? 'all series' : 'this series'"
+                :options="['this series', 'all series']"
+                @update:model-value="every = $event === 'all series'"
+              />
             </td>
             <td class="number">{{ count(table.total) }}</td>
           </tr>
@@ -266,7 +271,7 @@ const evidence = computed(
       <label
         title="A column that says train, validation, test or gap; no part learns from what another is judged on"
       >
-        <input v-model="parted" type="checkbox" /> with parts in time, 70 : 15 : 15
+        <Checkbox binary v-model="parted" /> with parts in time, 70 : 15 : 15
       </label>
       <div class="buttons">
         <button
@@ -317,13 +322,6 @@ const evidence = computed(
 .refused {
   margin: 0;
   color: var(--ink-2);
-}
-summary {
-  cursor: pointer;
-  color: var(--ink-2);
-}
-details[open] summary {
-  margin-bottom: 8px;
 }
 .inline {
   height: 22px;

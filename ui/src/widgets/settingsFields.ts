@@ -1,0 +1,67 @@
+/** What a settings model's JSON schema says of its fields. */
+export interface Field {
+  name: string
+  title: string
+  help: string
+  kind: 'choice' | 'number' | 'integer' | 'list' | 'tuple' | 'words' | 'mixed' | 'flag' | 'maybe'
+  options: string[]
+  least?: number
+  most?: number
+  fallback: unknown
+  unit: string
+  group: string
+  advanced: boolean
+}
+export type Schema = Record<string, unknown> & {
+  anyOf?: Schema[]
+  enum?: string[]
+  type?: string
+  minimum?: number
+  maximum?: number
+  exclusiveMinimum?: number
+  exclusiveMaximum?: number
+  prefixItems?: Schema[]
+  items?: Schema
+}
+
+/** One field as it is to be filled in. */
+export function describe(name: string, schema: Schema): Field {
+  const parts = [schema, ...(schema.anyOf ?? [])]
+  const options = parts.flatMap((part) => part.enum ?? [])
+  const types = parts.map((part) => part.type)
+  const numeric = types.includes('integer') || types.includes('number')
+  let kind: Field['kind'] = 'number'
+  const list = parts.find((part) => part.type === 'array')
+  if (types.includes('boolean')) kind = types.includes('null') ? 'maybe' : 'flag'
+  else if (list) kind = list.prefixItems ? 'tuple' : list.items?.type === 'string' ? 'words' : 'list'
+  else if (options.length && numeric) kind = 'mixed'
+  else if (options.length) kind = 'choice'
+  else if (types.includes('integer')) kind = 'integer'
+  return {
+    name,
+    title: String(schema.title ?? name),
+    help: String(schema.description ?? ''),
+    kind,
+    options,
+    least: bound(parts, 'minimum', 'exclusiveMinimum', kind === 'integer' ? 1 : SMALLEST),
+    most: bound(parts, 'maximum', 'exclusiveMaximum', kind === 'integer' ? -1 : -SMALLEST),
+    fallback: schema.default,
+    unit: String(schema.unit ?? ''),
+    group: String(schema.group ?? ''),
+    advanced: Boolean(schema.advanced),
+  }
+}
+
+const SMALLEST = 1e-6
+/** A bound as the first value that is allowed. */
+function bound(
+  parts: Schema[],
+  inclusive: 'minimum' | 'maximum',
+  exclusive: 'exclusiveMinimum' | 'exclusiveMaximum',
+  nudge: number,
+): number | undefined {
+  const end = parts.find((part) => part[inclusive] !== undefined)?.[inclusive]
+  if (end !== undefined) return end
+  const open = parts.find((part) => part[exclusive] !== undefined)?.[exclusive]
+  return open === undefined ? undefined : open + nudge
+}
