@@ -142,7 +142,7 @@ def test_an_outlook_tells_its_own_ranges(quiet: Page, stack: Stack, judged) -> N
     sentence = page.locator("p.sentence").first
     expect(sentence).to_contain_text("with 90 % confidence between", timeout=30_000)
     table = page.get_by_label("Outlook table")
-    assert table.locator("th").all_inner_texts() == ["time", "mean", "60 %", "90 %"]
+    assert table.locator("th").all_inner_texts() == ["time", "mean", "60 % from", "60 % to", "90 % from", "90 % to"]
     expect(table.locator("tbody tr")).to_have_count(6)
     before = sentence.inner_text()
     table.locator("tbody tr").nth(3).click()

@@ -51,8 +51,9 @@ def ranges(seed: int, count: int) -> list[list[float]]:
 def test_ten_thousand_axes_have_labels_that_are_distinct_true_and_fit() -> None:
     for longest in (6, 7, 10):
         questions = [
-            [low, high, most, longest] for (low, high), most in zip(ranges(longest, 4000), [2, 3, 5, 8, 12] * 800)
-        ]  # noqa: B905
+            [low, high, most, longest]
+            for (low, high), most in zip(ranges(longest, 4000), [2, 3, 5, 8, 12] * 800, strict=True)
+        ]
         for (low, high, most, _), axis in zip(questions, asked("numberTicks", questions), strict=True):
             ticks = axis["ticks"]
             assert len(ticks) <= most, (low, high)
@@ -72,7 +73,9 @@ def test_ten_thousand_axes_have_labels_that_are_distinct_true_and_fit() -> None:
 
 
 def test_an_axis_has_as_many_ticks_as_there_is_room_for() -> None:
-    for (low, high), axis in zip(ranges(5, 2000), asked("numberTicks", [[*each, 8] for each in ranges(5, 2000)]), strict=True):  # fmt: skip
+    all_ranges = ranges(5, 2000)
+    found = asked("numberTicks", [[*each, 8] for each in all_ranges])
+    for (low, high), axis in zip(all_ranges, found, strict=True):
         if high - low > 1e-9 * max(abs(low), abs(high)):
             assert len(axis["ticks"]) >= 2, (low, high)
 
@@ -96,7 +99,8 @@ def test_labels_as_a_person_would_write_them(low: float, high: float, most: int,
 
 def test_a_logarithmic_axis_has_distinct_true_labels() -> None:
     rng = np.random.default_rng(8)
-    questions = [[10.0 ** a, 10.0 ** (a + b), 8] for a, b in zip(rng.uniform(-6, 6, 500), rng.uniform(0.3, 9, 500), strict=True)]  # fmt: skip
+    lows, spans = rng.uniform(-6, 6, 500), rng.uniform(0.3, 9, 500)
+    questions = [[10.0**a, 10.0 ** (a + b), 8] for a, b in zip(lows, spans, strict=True)]
     for (low, high, _), ticks in zip(questions, asked("logTicks", questions), strict=True):
         texts = [each["text"] for each in ticks]
         assert len(set(texts)) == len(texts) <= 10, (low, high, texts)

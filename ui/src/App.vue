@@ -9,6 +9,7 @@ import { useView } from './state/view'
 import RailBar from './widgets/RailBar.vue'
 import ReadoutLine from './widgets/ReadoutLine.vue'
 import { chartMenu } from './charts/menu'
+import RoomSkeleton from './widgets/RoomSkeleton.vue'
 import TopBar from './widgets/TopBar.vue'
 
 const CommandPalette = defineAsyncComponent(() => import('./widgets/CommandPalette.vue'))
@@ -29,7 +30,10 @@ const ready = ref(false)
 const projectId = computed(() => Number(route.params.project ?? 0) || null)
 
 async function enter() {
-  await store.loadList()
+  const listed = store.loadList()
+  listed.catch(() => undefined)
+  // A project that is named need not wait for the list of all.
+  if (!projectId.value) await listed
   const wanted = projectId.value ?? (route.name === 'home' ? null : (store.list[0]?.id ?? null))
   if (projectId.value && store.project?.id !== projectId.value) {
     await store.open(projectId.value)
@@ -37,6 +41,7 @@ async function enter() {
     await router.replace({ name: 'walkforward', params: { project: wanted ?? store.list[0]?.id ?? 0 } })
   }
   ready.value = true
+  await listed
 }
 onMounted(async () => {
   await router.isReady()
@@ -52,6 +57,7 @@ watch(projectId, () => void attempt(enter))
     <RailBar />
     <main>
       <RouterView v-if="ready" :key="projectId ?? 0" />
+      <RoomSkeleton v-else />
     </main>
     <ReadoutLine />
     <CommandPalette

@@ -1,5 +1,6 @@
 """The demo project: Port Ellery, loaded once, with one experiment to look at."""
 
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -32,25 +33,83 @@ _PLAN = {
 }
 
 
-# The sources that lie: what Intake makes of them, as projects of their own.
-_MESSY = (
-    ("Port Ellery production", PRODUCTION, {"unit": "m³", "zone": "Europe/Lisbon"}),
-    (
-        "Port Ellery pump starts",
-        EVENTS,
-        {"zone": "Europe/Lisbon", "unit": "starts", "events": {"step": "1 hour", "aggregate": "count"}},
+@dataclass(frozen=True)
+class _Source:
+    """A source that lies, as a project of its own: what Intake makes of it, and a first experiment on it."""
+
+    title: str
+    file: str
+    recipe: dict[str, Any]
+    chain: tuple[dict[str, Any], ...]
+    plan: dict[str, Any]
+    contenders: tuple[dict[str, Any], ...]
+    folds: dict[str, Any]
+
+
+_SOURCES = (
+    _Source(
+        "Port Ellery production", PRODUCTION, {"unit": "m³", "zone": "Europe/Lisbon"},
+        ({"kind": "linear_trend"}, {"kind": "period_means", "period": 12}),
+        {"lags": [1, 2, 3, 12], "calendar": ["month"], "horizon": list(range(1, 7))},
+        (
+            {"name": "same month last year", "forecaster": {"kind": "seasonal_last_value"}},
+            {"name": "Smoothing", "forecaster": {"kind": "smoothing"}},
+            {"name": "Theta", "forecaster": {"kind": "theta"}},
+        ),
+        {"kind": "expanding", "count": 4, "horizon": 6},
     ),
-)
+    _Source(
+        "Port Ellery pump starts", EVENTS,
+        {"zone": "Europe/Lisbon", "unit": "starts", "events": {"step": "1 hour", "aggregate": "count"}},
+        ({"kind": "period_means", "period": "hour_of_week"},),
+        {"lags": [1, 2, 3, 24, 168], "calendar": ["hour_of_day", "weekday"], "horizon": list(range(1, 25))},
+        (
+            {"name": "same hour last week", "forecaster": {"kind": "seasonal_last_value", "period": 168}},
+            {"name": "mean so far", "forecaster": {"kind": "mean"}},
+            {"name": "Ridge on windows", "forecaster": {"kind": "ridge"}},
+        ),
+        {"kind": "expanding", "count": 4, "horizon": 24},
+    ),
+)  # fmt: skip
 
 
-def _bring(database: Database, file: Path, title: str, recipe: dict[str, Any]) -> None:
-    """A project that stands on one file, read with the remedies Intake proposes."""
-    reading = read_table(file, recipe=recipe)
+def _bring(database: Database, folder: Path, source: _Source) -> tuple[int, int]:
+    """A project that stands on one file, read with the remedies Intake proposes; what of it is to be started."""
+    reading = read_table(folder / source.file, recipe=source.recipe)
+    plan = WindowPlan.parse(source.plan)
+    judging = Judging.model_validate(
+        {"contenders": source.contenders, "baseline": source.contenders[0]["name"], "folds": source.folds}
+    )
+    best = judging.contenders[-1].name
+    chain = Chain.model_validate({"stages": source.chain})
+    return _fill(database, source.title, source.file, reading, judging, chain, plan, using=best, ahead=best)
+
+
+def _fill(
+    database: Database, title: str, file: str, reading: Any, judging: Judging, chain: Chain, plan: WindowPlan,
+    using: str, ahead: str,
+) -> tuple[int, int]:  # fmt: skip
+    """A project with data, chain, plan, experiment, scan and outlook; experiment and scan, to be started."""
+    panel = reading.panel
     with database.session() as session:
         delete_project(session, title)
         project = create_project(session, title)
-        dataset = save_dataset(session, project.id, file.stem, reading)
-        choose(session, project.id, {"dataset_id": dataset.id})
+        dataset = save_dataset(session, project.id, Path(file).stem, reading)
+        judged = create(session, panel, project.id, dataset.id, "judge", "first look", judging)
+        scan = scan_of(judging, using, panel)
+        scanned = create(session, panel, project.id, dataset.id, "scan", f"scan by {using}", scan)
+        outlook = OutlookRecord(
+            project_id=project.id, experiment_id=judged.id, document={"contender": ahead, "horizon": None},
+            state="queued",
+        )  # fmt: skip
+        session.add(outlook)
+        session.flush()
+        chosen = {
+            "dataset_id": dataset.id, "experiment_id": judged.id, "scan_id": scanned.id, "outlook_id": outlook.id,
+            "chain": chain.model_dump(mode="json")["stages"], "plan": plan.document(),
+        }  # fmt: skip
+        choose(session, project.id, chosen)
+        return judged.id, scanned.id
 
 
 def demo_folder(settings: Configuration) -> Path:
@@ -63,44 +122,27 @@ def load_demo(url: str, settings: Configuration, name: str = DEMO_PROJECT) -> No
     write_demo(folder)
     database = Database(url, pool_size=2)
     try:
-        _load(database, url, folder, name)
-        for title, file, recipe in _MESSY:
-            _bring(database, folder / file, title, recipe)
+        begun = [*_load(database, folder, name)]
+        for source in _SOURCES:
+            begun += _bring(database, folder, source)
+        queue = Queue(url)
+        try:
+            for experiment_id in begun:
+                start(database, queue, experiment_id)
+        finally:
+            queue.close()
     finally:
         database.close()
 
 
-def _load(database: Database, url: str, folder: Path, name: str) -> None:
+def _load(database: Database, folder: Path, name: str) -> tuple[int, int]:
+    """The main project; its experiment and its scan, to be started."""
     example = Experiment.load(folder / EXAMPLE)
     data = example.data
     reading = read_table(folder / HOURLY, data.roles, data.step, data.zone, data.unit)
-    panel = reading.panel
     judging = Judging.model_validate({name: getattr(example, name) for name in Judging.model_fields})
-    using = example.anomalies.using if example.anomalies else example.contenders[-1].name
-    best = example.contenders[-1]
-    with database.session() as session:
-        delete_project(session, name)
-        project = create_project(session, name)
-        dataset = save_dataset(session, project.id, HOURLY.removesuffix(".csv"), reading)
-        judged = create(session, panel, project.id, dataset.id, "judge", "first look", judging)
-        scan = scan_of(judging, using, panel)
-        scanned = create(session, panel, project.id, dataset.id, "scan", f"scan by {using}", scan)
-        outlook = OutlookRecord(
-            project_id=project.id, experiment_id=judged.id, document={"contender": best.name, "horizon": None},
-            state="queued",
-        )  # fmt: skip
-        session.add(outlook)
-        session.flush()
-        chosen = {
-            "dataset_id": dataset.id, "experiment_id": judged.id, "scan_id": scanned.id, "outlook_id": outlook.id,
-            "chain": Chain(_CHAIN).model_dump(mode="json")["stages"],
-            "plan": WindowPlan.parse(_PLAN).document(),
-        }  # fmt: skip
-        choose(session, project.id, chosen)
-        started = (judged.id, scanned.id)
-    queue = Queue(url)
-    try:
-        for experiment_id in started:
-            start(database, queue, experiment_id)
-    finally:
-        queue.close()
+    best = example.contenders[-1].name
+    using = example.anomalies.using if example.anomalies else best
+    return _fill(
+        database, name, HOURLY, reading, judging, Chain(_CHAIN), WindowPlan.parse(_PLAN), using=using, ahead=best
+    )

@@ -81,6 +81,8 @@ const rows = computed(() =>
     }),
   ),
 )
+/** The third ink is too pale for words. */
+const worded = (color: string) => (color === 'var(--ink-3)' ? 'var(--ink-2)' : color)
 const caption = computed(() => [props.yLabel, layout.value.note].filter(Boolean).join(', '))
 const whyRobust = 'A few extreme values flatten the rest'
 const offers = computed(() =>
@@ -124,7 +126,9 @@ const offers = computed(() =>
     </template>
     <template #labels>
       <p v-if="labelled" class="labels">
-        <span v-for="each in series" :key="each.label" :style="{ color: each.color }">{{ each.label }}</span>
+        <span v-for="each in series" :key="each.label" :style="{ color: worded(each.color) }">{{
+          each.label
+        }}</span>
       </p>
     </template>
     <i v-if="dot" class="dot" :style="dot"></i>

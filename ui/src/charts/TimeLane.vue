@@ -2,8 +2,10 @@
 import type uPlot from 'uplot'
 import { computed, ref, shallowRef } from 'vue'
 import { decimalsFor, fixed } from '../state/format'
+import type { Answer } from '../state/answers'
 import { useProject } from '../state/project'
 import { useView } from '../state/view'
+import AnswerNote from '../widgets/AnswerNote.vue'
 import { copyPlot } from './copy'
 import { AXIS_WIDTH, paint, RIGHT, valueAt, type LaneBand, type LaneSeries, type Pennant } from './lane'
 import { axes } from './laneAxes'
@@ -37,6 +39,8 @@ const props = withDefaults(
     threshold?: number | null
     fromZero?: boolean
     busy?: boolean
+    /** Where the lines come from: what is said while they are on their way, or cannot be had. */
+    answer?: Answer | null
     /** Where the known ends, when it is not the cutoff (epoch seconds). */
     knownUntil?: number | null
     /** The observed line, for the dots of filled points. */
@@ -52,6 +56,7 @@ const props = withDefaults(
     threshold: null,
     fromZero: false,
     busy: false,
+    answer: null,
     knownUntil: null,
     filled: null,
   },
@@ -245,6 +250,7 @@ const label = computed(() => `${props.title || props.name}${props.unit ? `, ${pr
     <div class="over" :style="{ inset: plotInset }">
       <div v-if="selectionStyle" class="selected" :style="selectionStyle"></div>
     </div>
+    <AnswerNote v-if="answer" :answer="answer" :what="title || name" />
     <slot />
   </section>
 </template>

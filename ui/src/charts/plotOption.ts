@@ -178,6 +178,10 @@ function seriesOf(each: PlotSeries, plot: Plot, layout: Layout, picked: number |
 
 /** Vertical lines at what deserves a mention, and the horizontal one at zero. */
 function ruled(plot: Plot, layout: Layout) {
+  const room = (label: string, at: number) => {
+    const [x] = place({ ...layout }, { ...plot, logX: false }, at, 0)
+    return x + label.length * CHARACTER + 8 < layout.width - FRAME.right
+  }
   const line = (name: string, data: number[][], color: string, dash: number[] | 'solid', label = '') => ({
     name,
     type: 'line',
@@ -188,7 +192,15 @@ function ruled(plot: Plot, layout: Layout) {
     z: 1,
     lineStyle: { color, width: 1, type: dash },
     endLabel: label
-      ? { show: true, formatter: label, color: token('ink-2'), ...WORDS, align: 'left', offset: [-2, 8] }
+      ? {
+          show: true,
+          formatter: label,
+          color: token('ink-2'),
+          ...WORDS,
+          ...(room(label, data[0]?.[0] ?? 0)
+            ? { align: 'left', offset: [-2, 8] }
+            : { align: 'right', offset: [-12, 8] }),
+        }
       : undefined,
   })
   const out = (plot.marks ?? []).map((mark) => {

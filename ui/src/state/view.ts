@@ -21,6 +21,8 @@ export const useView = defineStore('view', () => {
   const readings = ref<Record<string, { label: string; value: string; color?: string }[]>>({})
   const inspector = ref(true)
   const selection = ref<[number, number] | null>(null)
+  /** Steps ahead that a room shows; a lane then opens on six times as many before the cutoff. */
+  const ahead = ref(0)
   /** Whether the selected span is about to be masked. */
   const masking = ref(false)
 
@@ -33,6 +35,8 @@ export const useView = defineStore('view', () => {
 
   /** Whether a hand or the URL chose the cutoff; only where nobody did may a room suggest one. */
   let chosen = false
+  /** The same of the span. */
+  let framed = false
   let opened: number | null = null
 
   /** The URL is read once, when a project opens; from then on the state is the owner and writes the URL. */
@@ -57,7 +61,8 @@ export const useView = defineStore('view', () => {
     cutoff.value = Math.min(Math.max(Number(query.cutoff ?? 0) || Math.round(end * 0.8), 1), end)
     const from = Number(query.from ?? NaN)
     const to = Number(query.to ?? NaN)
-    span.value = from < to ? [from, to] : around(cutoff.value)
+    framed = from < to
+    span.value = framed ? [from, to] : around(cutoff.value)
     flat.value = query.units === 'flat'
     part.value = String(query.part ?? '')
   }
@@ -66,6 +71,11 @@ export const useView = defineStore('view', () => {
   function around(position: number): [number, number] {
     const axis = store.axis
     if (!axis) return [0, 1]
+    if (ahead.value)
+      return [
+        axis.time(position - 1 - Math.max(6 * ahead.value, 12)),
+        axis.time(position - 1 + Math.ceil(1.5 * ahead.value) + 1),
+      ]
     const season = axis.grid.seasons[1] ?? (axis.grid.seasons[0] ?? 12) * 4
     const width = Math.min(Math.max(season * 2, 48), 2000)
     const [first, last] = extent.value
@@ -76,7 +86,14 @@ export const useView = defineStore('view', () => {
     ]
   }
 
+  /** A room tells how far ahead it looks; the view opens on that unless somebody chose what is seen. */
+  function frame(steps: number) {
+    ahead.value = steps
+    if (!framed && steps) span.value = around(cutoff.value)
+  }
+
   function setSpan(low: number, high: number) {
+    framed = true
     const [first, last] = extent.value
     const pad = (last - first) * 0.04 + 1
     const least = (store.axis?.grid.seconds ?? 86400) * 4
@@ -166,6 +183,7 @@ export const useView = defineStore('view', () => {
     key,
     unit,
     around,
+    frame,
     setSpan,
     setCutoff,
     suggestCutoff,

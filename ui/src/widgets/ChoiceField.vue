@@ -22,6 +22,8 @@ const all = computed(() =>
     each !== null && typeof each === 'object' ? each : { value: each, label: String(each ?? '') },
   ),
 )
+/** What an empty value is called, which the library does not show of itself. */
+const nothing = computed(() => all.value.find((each) => each.value === '' || each.value === null)?.label)
 const grouped = computed(() => all.value.some((each) => each.group))
 const shown = computed(() => {
   if (!grouped.value) return all.value
@@ -54,7 +56,7 @@ onMounted(() => {
     reset-filter-on-hide
     :virtual-scroller-options="all.length > DRAWN && !grouped ? { itemSize: HEIGHT } : undefined"
     :aria-label="label || around || undefined"
-    :placeholder="placeholder"
+    :placeholder="placeholder ?? nothing"
     :disabled="disabled"
     scroll-height="360px"
     size="small"

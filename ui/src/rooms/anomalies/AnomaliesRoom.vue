@@ -11,6 +11,8 @@ import { count, fixed } from '../../state/format'
 import { roomActions } from '../../state/keys'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
+import DataGrid from '../../widgets/DataGrid.vue'
+import type { GridColumn } from '../../widgets/grid'
 import RoomFrame from '../../widgets/RoomFrame.vue'
 import { useExperiment } from '../walkforward/useExperiment'
 
@@ -18,7 +20,8 @@ const store = useProject()
 const view = useView()
 const id = computed(() => store.choices.scan_id)
 const { experiment, active, run, stop } = useExperiment(id, false)
-const { data: line } = useLine()
+const points = useLine()
+const line = points.data
 const judged = computed(() =>
   store.project?.experiments.find((each) => each.id === store.choices.experiment_id),
 )
@@ -111,6 +114,20 @@ function drag(value: number) {
 }
 
 const selected = ref<number | null>(null)
+const COLUMNS: GridColumn<Shapes['FlagView']>[] = [
+  {
+    name: 'time',
+    title: 'time',
+    value: (flag) => flag.time,
+    text: (flag) => store.axis?.input(flag.time) ?? '',
+    words: true,
+    className: () => 'number',
+  },
+  { name: 'kind', title: 'kind', value: (flag) => flag.kind, words: true },
+  { name: 'steps', title: 'steps', value: (flag) => flag.stop - flag.start },
+  { name: 'score', title: 'score', value: (flag) => flag.score, text: (flag) => fixed(flag.score, 2) },
+  { name: 'verdict', title: 'verdict', value: (flag) => flag.verdict, words: true },
+]
 async function judge(flag: Shapes['FlagView'], verdict: 'open' | 'confirmed' | 'dismissed') {
   const params = { path: { flag_id: flag.id } }
   const next = flag.verdict === verdict ? 'open' : verdict
@@ -169,6 +186,7 @@ onBeforeUnmount(() => (roomActions.run = roomActions.stop = null))
         :unit="view.unit"
         :series="lane"
         :pennants="pennants"
+        :answer="points"
         class="main"
       />
       <TimeLane
@@ -182,48 +200,34 @@ onBeforeUnmount(() => (roomActions.run = roomActions.stop = null))
         note="drag the dashed line"
         @threshold="drag"
       />
-      <div class="list panel" tabindex="0" aria-label="Flags">
-        <table>
-          <thead>
-            <tr>
-              <th>time</th>
-              <th>kind</th>
-              <th>steps</th>
-              <th>score</th>
-              <th>verdict</th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr
-              v-for="flag in ordered"
-              :key="flag.id"
-              :class="{ here: flag.id === selected, later: flag.time > cutoffTime }"
-              @click="go(flag)"
-            >
-              <td class="number">{{ store.axis?.input(flag.time) }}</td>
-              <td>{{ flag.kind }}</td>
-              <td class="number">{{ flag.stop - flag.start }}</td>
-              <td class="number">{{ fixed(flag.score, 2) }}</td>
-              <td class="verdict">
-                <button
-                  class="button quiet"
-                  :aria-pressed="flag.verdict === 'confirmed'"
-                  @click.stop="judge(flag, 'confirmed')"
-                >
-                  {{ flag.verdict === 'confirmed' ? '◆ confirmed' : 'confirm' }}
-                </button>
-                <button
-                  class="button quiet"
-                  :aria-pressed="flag.verdict === 'dismissed'"
-                  @click.stop="judge(flag, 'dismissed')"
-                >
-                  {{ flag.verdict === 'dismissed' ? '⟍ dismissed' : 'dismiss' }}
-                </button>
-              </td>
-            </tr>
-          </tbody>
-        </table>
-      </div>
+      <DataGrid
+        class="list panel"
+        label="Flags"
+        :rows="ordered"
+        :columns="COLUMNS"
+        :key-of="(flag) => flag.id"
+        :selected="selected"
+        :row-class="(flag) => (flag.time > cutoffTime ? 'later' : '')"
+        empty="No flag stands above the threshold."
+        @select="go"
+      >
+        <template #cell-verdict="{ row }">
+          <button
+            class="button quiet"
+            :aria-pressed="row.verdict === 'confirmed'"
+            @click.stop="judge(row, 'confirmed')"
+          >
+            {{ row.verdict === 'confirmed' ? '◆ confirmed' : 'confirm' }}
+          </button>
+          <button
+            class="button quiet"
+            :aria-pressed="row.verdict === 'dismissed'"
+            @click.stop="judge(row, 'dismissed')"
+          >
+            {{ row.verdict === 'dismissed' ? '⟍ dismissed' : 'dismiss' }}
+          </button>
+        </template>
+      </DataGrid>
     </template>
     <div v-else class="nothing">
       <h1>Anomalies</h1>
@@ -299,33 +303,8 @@ onBeforeUnmount(() => (roomActions.run = roomActions.stop = null))
 }
 .list {
   flex: 2;
-  overflow: auto;
 }
-table {
-  width: 100%;
-  border-collapse: collapse;
-}
-.list th {
-  position: sticky;
-  top: 0;
-  background: var(--panel);
-  font-weight: 400;
-  color: var(--ink-2);
-  padding: 6px 12px;
-  text-align: left;
-  border-bottom: 1px solid var(--hairline);
-}
-.list td {
-  padding: 0 12px;
-  height: 26px;
-}
-.list tr {
-  cursor: pointer;
-}
-.here {
-  background: var(--selection);
-}
-.later {
+:deep(.later) {
   color: var(--ink-2);
   font-style: italic;
 }
@@ -343,8 +322,5 @@ label {
 .nothing {
   margin: auto;
   text-align: center;
-}
-.verdict {
-  white-space: nowrap;
 }
 </style>

@@ -17,7 +17,8 @@ import { useFlatten } from './useFlatten'
 const store = useProject()
 const view = useView()
 const { chain, selected, comparing, refused, flat, facts, busy, change, setStage, current } = useFlatten()
-const { data: line } = useLine()
+const points = useLine()
+const line = points.data
 
 const cutoffTime = computed(() => store.axis?.time(view.cutoff - 1) ?? 0)
 const stages = computed(() => (refused.value ? [] : (flat.value?.stages ?? [])))
@@ -122,6 +123,7 @@ const stage = computed(() => chain.value[selected.value])
     </p>
     <div class="stack">
       <TimeLane
+        :answer="points"
         name="observed"
         :title="view.flat ? 'flat' : 'observed'"
         :unit="view.flat ? '' : view.unit"

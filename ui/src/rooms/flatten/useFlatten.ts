@@ -63,5 +63,5 @@ export function useFlatten() {
     )
   }
   const current = computed(() => flat.value?.stages.find((each) => each.place === selected.value))
-  return { chain, selected, comparing, refused, flat, facts, busy, change, setStage, current }
+  return { chain, selected, comparing, refused, fitted, flat, facts, busy, change, setStage, current }
 }

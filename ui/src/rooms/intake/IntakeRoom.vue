@@ -25,7 +25,8 @@ const store = useProject()
 const view = useView()
 const intake = useIntake()
 const { uploads, preview, effect, account, progress, failure, busy, recipe, name } = intake
-const { data: line } = useLine()
+const points = useLine()
+const line = points.data
 const picker = ref<HTMLInputElement>()
 const accountPicker = ref<HTMLInputElement>()
 const over = ref(false)
@@ -185,6 +186,7 @@ onBeforeUnmount(() => (roomActions.stop = null))
     />
     <template v-else>
       <TimeLane
+        :answer="points"
         name="observed"
         :title="view.key"
         :unit="view.unit"

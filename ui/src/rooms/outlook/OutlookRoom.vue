@@ -11,6 +11,8 @@ import { roomActions } from '../../state/keys'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import { markOf } from '../../theme/theme'
+import DataGrid from '../../widgets/DataGrid.vue'
+import type { GridColumn } from '../../widgets/grid'
 import RoomFrame from '../../widgets/RoomFrame.vue'
 import { useExperiment } from '../walkforward/useExperiment'
 
@@ -21,7 +23,8 @@ const { experiment } = useExperiment(
   computed(() => store.choices.experiment_id),
   false,
 )
-const { data: line } = useLine()
+const points = useLine()
+const line = points.data
 const told = useAnswer(
   'outlook',
   () => (id.value ? { params: { path: { outlook_id: id.value }, query: { series: view.series } } } : null),
@@ -55,7 +58,7 @@ watch(
     const axis = store.axis
     if (!axis || !outlook.value?.times?.length) return
     const count = outlook.value.times.length
-    view.span = [axis.time(axis.end - Math.max(count * 2, 48)), axis.time(axis.end + count)]
+    view.span = [axis.time(axis.end - Math.max(count * 6, 24)), axis.time(axis.end + Math.ceil(count * 1.1))]
   },
   { immediate: true },
 )
@@ -93,6 +96,29 @@ watch(
   () => (picked.value = 0),
 )
 const decimals = computed(() => decimalsFor(outlook.value?.mean ?? []))
+const steps = computed(() => (outlook.value?.times ?? []).map((time, at) => ({ at, time })))
+const columns = computed<GridColumn<{ at: number; time: number }>[]>(() => [
+  {
+    name: 'time',
+    title: 'time',
+    text: (step) => store.axis?.input(step.time) ?? '',
+    words: true,
+    className: () => 'number',
+  },
+  {
+    name: 'mean',
+    title: 'mean',
+    text: (step) => fixed(outlook.value?.mean?.[step.at], decimals.value),
+    className: () => 'strong',
+  },
+  ...(outlook.value?.levels ?? []).flatMap((level, l) =>
+    (['lower', 'upper'] as const).map((end) => ({
+      name: `${end} ${level}`,
+      title: `${fixed(level * 100, 0)} % ${end === 'lower' ? 'from' : 'to'}`,
+      text: (step: { at: number }) => fixed(outlook.value?.[end]?.[l]?.[step.at], decimals.value),
+    })),
+  ),
+])
 const sentence = computed(() => {
   const each = outlook.value
   const axis = store.axis
@@ -141,38 +167,26 @@ onBeforeUnmount(() => (roomActions.run = null))
         :bands="bands"
         :known-until="outlook?.origin && store.axis ? store.axis.time(outlook.origin - 1) : null"
         :note="outlook?.reason ?? undefined"
+        :answer="points"
         show-time
         class="main"
       />
-      <div v-if="outlook?.times?.length" class="list panel" tabindex="0" aria-label="Outlook table">
-        <table class="number">
-          <thead>
-            <tr>
-              <th>time</th>
-              <th>mean</th>
-              <th v-for="level in outlook.levels" :key="level" colspan="2">{{ fixed(level * 100, 0) }} %</th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr
-              v-for="(time, i) in outlook.times"
-              :key="time"
-              :class="{ here: i === picked }"
-              @click="picked = i"
-            >
-              <td>{{ store.axis?.input(time) }}</td>
-              <td>
-                <b>{{ fixed(outlook.mean?.[i], decimals) }}</b>
-              </td>
-              <template v-for="(level, l) in outlook.levels" :key="level">
-                <td>{{ fixed(outlook.lower?.[l]?.[i], decimals) }}</td>
-                <td>{{ fixed(outlook.upper?.[l]?.[i], decimals) }}</td>
-              </template>
-            </tr>
-          </tbody>
-        </table>
-      </div>
+      <DataGrid
+        v-if="outlook?.times?.length"
+        class="list panel"
+        label="Outlook table"
+        :rows="steps"
+        :columns="columns"
+        :key-of="(step) => step.at"
+        :selected="picked"
+        :sortable="false"
+        @select="picked = $event.at"
+      />
       <p v-else-if="outlook?.state === 'failed'" class="worse">{{ outlook.reason }}</p>
+      <p v-else-if="told.loading.value" class="second">Reading the outlook …</p>
+      <p v-else-if="told.failure.value" class="worse" role="alert">
+        {{ told.failure.value }} <button class="button" @click="told.again()">Try again</button>
+      </p>
       <p v-else class="second">The refit on everything known is queued or running.</p>
     </template>
     <div v-else class="nothing">
@@ -238,35 +252,9 @@ onBeforeUnmount(() => (roomActions.run = null))
 }
 .list {
   flex: 2;
-  overflow: auto;
 }
-table {
-  width: 100%;
-  border-collapse: collapse;
-}
-.list th {
-  position: sticky;
-  top: 0;
-  background: var(--panel);
-  font-weight: 400;
-  color: var(--ink-2);
-  padding: 6px 12px;
-  text-align: right;
-  border-bottom: 1px solid var(--hairline);
-}
-.list td {
-  padding: 2px 12px;
-  text-align: right;
-}
-.list th:first-child,
-.list td:first-child {
-  text-align: left;
-}
-.list tr {
-  cursor: pointer;
-}
-.here {
-  background: var(--selection);
+:deep(.strong) {
+  font-weight: 600;
 }
 .sentence {
   margin: 0;

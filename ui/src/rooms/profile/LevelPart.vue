@@ -18,7 +18,8 @@ import { useProfilePart, useShownUnit } from './useProfile'
 const store = useProject()
 const view = useView()
 const unit = useShownUnit()
-const { data: line } = useLine()
+const points = useLine()
+const line = points.data
 const window = ref<number | null>(null)
 const { data: level, busy } = useProfilePart<
   Shapes['LevelView'],
@@ -156,6 +157,7 @@ const span = computed(() => (level.value ? `${store.axis?.steps(level.value.wind
     <span v-if="standardised" class="second">{{ together }}</span>
   </div>
   <TimeLane
+    :answer="points"
     name="level"
     title="level and spread"
     :note="span"

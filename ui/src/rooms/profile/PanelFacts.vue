@@ -11,7 +11,11 @@ import { useFeatures } from './features'
 const view = useView()
 const features = useFeatures()
 const numeric = computed(() =>
-  features.columns.filter((each) => features.rows.some((row) => typeof each.value(row) === 'number')),
+  features.columns.filter(
+    (each) =>
+      !each.words &&
+      (!features.rows.length || features.rows.some((row) => typeof each.value(row) === 'number')),
+  ),
 )
 const axes = computed(() => features.across.map((name) => features.byName.get(name)))
 const points = computed(() => {
@@ -68,13 +72,14 @@ function choose(place: 0 | 1, name: string) {
     />
   </div>
   <PlotChart
+    v-if="points.length"
     class="scatter"
     :title="`${features.across[1]} against ${features.across[0]}`"
     :series="series"
     :picked="picked"
     @pick="view.series = points[$event]?.row.position ?? view.series"
   />
-  <p class="second sentence">
+  <p v-if="points.length" class="second sentence">
     {{ count(points.length) }} series; click one to pick it, double click its row to look at it.
   </p>
   <table v-if="row" class="facts">

@@ -1,50 +1,34 @@
 <script setup lang="ts">
+import ProgressBar from 'primevue/progressbar'
 import ChoiceField from '../../widgets/ChoiceField.vue'
 import InputText from 'primevue/inputtext'
-import { useVirtualizer } from '@tanstack/vue-virtual'
-import { computed, ref } from 'vue'
+import { computed, watch } from 'vue'
 import SparkLine from '../../widgets/SparkLine.vue'
 import { count } from '../../state/format'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
-import { useFeatures } from './features'
+import DataGrid from '../../widgets/DataGrid.vue'
+import type { GridColumn } from '../../widgets/grid'
+import { useFeatures, type Row } from './features'
 
 /** One row per series: sort by a column, filter by conditions, group by a word. */
 const store = useProject()
 const view = useView()
 const features = useFeatures()
-const host = ref<HTMLElement>()
-const virtual = useVirtualizer(
-  computed(() => ({
-    count: features.rows.length,
-    getScrollElement: () => host.value ?? null,
-    estimateSize: () => 26,
-    overscan: 12,
-  })),
-)
-const items = computed(() =>
-  virtual.value.getVirtualItems().map((item) => ({ ...item, row: features.rows[item.index] })),
-)
-const template = computed(() => `190px 70px ${features.columns.map((each) => `${each.width}px`).join(' ')}`)
-function sortBy(name: string) {
-  features.sort = { name, up: features.sort.name === name ? !features.sort.up : name === 'key' }
-}
-const arrow = (name: string) => (features.sort.name === name ? (features.sort.up ? ' ↑' : ' ↓') : '')
-function step(by: number) {
-  const at = features.rows.findIndex((row) => row.position === view.series)
-  const next = features.rows[Math.min(Math.max(at + by, 0), features.rows.length - 1)]
-  if (!next) return
-  view.series = next.position
-  virtual.value.scrollToIndex(features.rows.indexOf(next))
-}
+watch(() => features.data, features.begin, { immediate: true })
 const grouping = computed(() => features.byName.get(features.group))
-const head = (index: number) => {
+const placeOf = computed(() => new Map(features.rows.map((row, i) => [row.position, i])))
+const head = (row: Row) => {
   if (!grouping.value) return ''
-  const row = features.rows[index]
-  const before = features.rows[index - 1]
-  const text = row ? grouping.value.text(row) : ''
-  return row && (!before || grouping.value.text(before) !== text) ? text : ''
+  const before = features.rows[(placeOf.value.get(row.position) ?? 0) - 1]
+  const text = grouping.value.text(row)
+  return !before || grouping.value.text(before) !== text ? text : ''
 }
+const columns = computed<GridColumn<Row>[]>(() => [
+  { name: 'key', title: 'series', value: (row) => row.key, width: 190, words: true, frozen: true },
+  { name: 'shape', title: '', width: 70 },
+  ...features.columns,
+])
 const asOf = computed(() =>
   store.axis && features.data ? store.axis.text(store.axis.time(features.data.until - 1)) : '',
 )
@@ -82,65 +66,36 @@ const asOf = computed(() =>
     </button>
   </div>
   <p v-if="features.state === 'running'" class="said" role="status">
-    <progress :value="features.data?.done ?? 0" :max="features.data?.of ?? 1"></progress>
+    <ProgressBar
+      class="progress"
+      :show-value="false"
+      :value="(100 * (features.data?.done ?? 0)) / Math.max(features.data?.of ?? 1, 1)"
+      aria-label="Series done"
+    />
     <span class="number">{{ count(features.data?.done) }} of {{ count(features.data?.of) }} series</span>
   </p>
   <p v-else-if="features.data?.reason" class="said worse">{{ features.data.reason }}</p>
   <p v-else-if="features.state === 'empty'" class="said second">
-    Nothing is computed for this version of the data yet. It runs in the background and is kept with the
-    dataset.
+    {{ features.data ? 'Waiting for the first series …' : 'Reading what is computed …' }}
   </p>
   <p v-else-if="features.stale" class="said worse">Out of date: computed as of {{ asOf }}, not the cutoff.</p>
-  <div
-    ref="host"
+  <DataGrid
     class="panel table"
-    role="grid"
-    :aria-rowcount="features.rows.length"
-    aria-label="Features of every series"
-    tabindex="0"
-    @keydown.down.prevent="step(1)"
-    @keydown.up.prevent="step(-1)"
+    :rows="features.rows"
+    :columns="columns"
+    :key-of="(row) => row.position"
+    :selected="view.series"
+    :order="features.sort"
+    label="Features of every series"
+    @order="features.sort = $event"
+    @select="view.series = $event.position"
+    @open="view.part = 'level'"
   >
-    <div class="row head" role="row" :style="{ gridTemplateColumns: template }">
-      <button role="columnheader" class="key" @click="sortBy('key')">series{{ arrow('key') }}</button>
-      <span></span>
-      <button
-        v-for="each in features.columns"
-        :key="each.name"
-        role="columnheader"
-        :title="each.help"
-        :aria-sort="
-          features.sort.name === each.name ? (features.sort.up ? 'ascending' : 'descending') : undefined
-        "
-        @click="sortBy(each.name)"
-      >
-        {{ each.title }}{{ arrow(each.name) }}
-      </button>
-    </div>
-    <div class="body" :style="{ height: `${virtual.getTotalSize()}px` }">
-      <template v-for="item in items" :key="item.index">
-        <div
-          v-if="item.row"
-          class="row"
-          role="row"
-          :aria-selected="item.row.position === view.series"
-          :class="{ here: item.row.position === view.series }"
-          :style="{ gridTemplateColumns: template, transform: `translateY(${item.start}px)` }"
-          :title="item.row.verdict"
-          @click="view.series = item.row.position"
-          @dblclick="view.part = 'level'"
-        >
-          <span class="key" role="gridcell">
-            <b v-if="head(item.index)">{{ head(item.index) }}</b> {{ item.row.key }}
-          </span>
-          <SparkLine :values="item.row.spark" />
-          <span v-for="each in features.columns" :key="each.name" class="number" role="gridcell">{{
-            each.text(item.row)
-          }}</span>
-        </div>
-      </template>
-    </div>
-  </div>
+    <template #cell-key="{ row }">
+      <b v-if="head(row)">{{ head(row) }}</b> <span :title="row.verdict">{{ row.key }}</span>
+    </template>
+    <template #cell-shape="{ row }"><SparkLine :values="row.spark" /></template>
+  </DataGrid>
 </template>
 
 <style scoped>
@@ -161,69 +116,10 @@ const asOf = computed(() =>
   gap: 8px;
   align-items: center;
 }
-progress {
-  accent-color: var(--ink);
+.progress {
+  width: 160px;
 }
 .table {
   flex: 1;
-  overflow: auto;
-  position: relative;
-}
-.row {
-  display: grid;
-  align-items: center;
-  height: 26px;
-  border-bottom: 1px solid var(--hairline);
-  width: max-content;
-  min-width: 100%;
-}
-.body {
-  position: relative;
-}
-.body .row {
-  position: absolute;
-  top: 0;
-  left: 0;
-  cursor: pointer;
-}
-.row > * {
-  padding: 0 8px;
-  text-align: right;
-  white-space: nowrap;
-  overflow: hidden;
-  text-overflow: ellipsis;
-}
-.row > .key {
-  text-align: left;
-  position: sticky;
-  left: 0;
-  background: var(--panel);
-  line-height: 25px;
-  z-index: 1;
-}
-.row > svg {
-  padding: 0;
-}
-.here,
-.here > .key {
-  background: var(--selection);
-}
-.head {
-  position: sticky;
-  top: 0;
-  background: var(--panel);
-  z-index: 2;
-}
-.head button {
-  border: 0;
-  background: var(--panel);
-  cursor: pointer;
-  color: var(--ink-2);
-  height: 100%;
-}
-path {
-  fill: none;
-  stroke: var(--ink);
-  stroke-width: 1;
 }
 </style>

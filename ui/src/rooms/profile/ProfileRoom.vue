@@ -34,7 +34,13 @@ const part = computed(() => (PARTS.some((each) => each.name === view.part) ? vie
     <nav class="parts">
       <Tabs :value="part" select-on-focus @update:value="view.part = String($event)">
         <TabList aria-label="Parts of the profile">
-          <Tab v-for="each in PARTS" :key="each.name" :value="each.name" :title="each.help">
+          <Tab
+            v-for="each in PARTS"
+            :key="each.name"
+            :value="each.name"
+            :title="each.help"
+            :pt="{ root: { 'aria-controls': null } }"
+          >
             {{ each.title }}
           </Tab>
         </TabList>

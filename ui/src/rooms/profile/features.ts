@@ -3,19 +3,12 @@ import { computed, ref } from 'vue'
 import { attempt, client, type Shapes, unwrap } from '../../api/client'
 import { useAnswer } from '../../state/answers'
 import { decimalsFor, fixed, number } from '../../state/format'
+import type { GridColumn } from '../../widgets/grid'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 
 export type Row = Shapes['FeatureRow']
-export interface Column {
-  name: string
-  title: string
-  help: string
-  /** Words sort by letter, numbers by size. */
-  value: (row: Row) => number | string | null
-  text: (row: Row) => string
-  width: number
-}
+export type Column = GridColumn<Row> & Required<Pick<GridColumn<Row>, 'value' | 'text'>>
 const share = (value: number | null) => (value === null ? '–' : fixed(value, 2))
 const numeric = (
   name: string,
@@ -38,6 +31,7 @@ const worded = (
   value,
   text: value,
   width,
+  words: true,
 })
 
 /** The features of the panel, computed by the runner and kept with the dataset version. */
@@ -228,8 +222,17 @@ export const useFeatures = defineStore('features', () => {
   })
   const state = computed(() => data.value?.state ?? 'empty')
   const stale = computed(() => state.value !== 'empty' && data.value?.until !== view.cutoff)
+  /** What was never computed for this version is begun when it is first looked at. */
+  const begun = new Set<number>()
+  function begin() {
+    const id = store.dataset?.id
+    if (id === undefined || begun.has(id) || data.value?.state !== 'empty') return
+    begun.add(id)
+    void act('compute')
+  }
   return {
     data,
+    begin,
     sort,
     search,
     condition,

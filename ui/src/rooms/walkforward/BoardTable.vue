@@ -1,7 +1,10 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import { fixed, signed } from '../../state/format'
-import { markOf } from '../../theme/theme'
+import DataGrid from '../../widgets/DataGrid.vue'
+import { sorted, type GridColumn, type GridSort } from '../../widgets/grid'
+import ContenderMark from './ContenderMark.vue'
+import SkillBar from './SkillBar.vue'
 import type { Shapes } from '../../api/client'
 import type { BoardRow } from './useExperiment'
 
@@ -17,31 +20,14 @@ const props = defineProps<{
   contenders: { name: string; family: string }[]
 }>()
 const emit = defineEmits<{ select: [name: string]; toggle: [name: string] }>()
+const order = ref<GridSort>({ name: 'skill', up: false })
 const ordered = computed(() =>
-  [...props.rows].sort((a, b) => (b.skill ?? -Infinity) - (a.skill ?? -Infinity)),
-)
-const reach = computed(() =>
-  Math.max(
-    0.1,
-    ...props.rows
-      .flatMap((row) => [Math.abs(row.skill ?? 0), Math.abs(row.skill_high ?? 0)])
-      .map((v) => Math.min(v, 1.2)),
+  sorted(
+    props.rows,
+    columns.value.find((each) => each.name === order.value.name),
+    order.value.up,
   ),
 )
-const at = (value: number) => 50 + (Math.max(-reach.value, Math.min(reach.value, value)) / reach.value) * 48
-const bar = (row: BoardRow) => {
-  const skill = row.skill ?? 0
-  const left = Math.min(at(skill), 50)
-  return {
-    left: `${left}%`,
-    width: `${Math.abs(at(skill) - 50)}%`,
-    background: skill >= 0 ? 'var(--better)' : 'var(--worse)',
-  }
-}
-const whisker = (row: BoardRow) => ({
-  left: `${at(row.skill_low ?? 0)}%`,
-  width: `${Math.max(at(row.skill_high ?? 0) - at(row.skill_low ?? 0), 0)}%`,
-})
 const HELP: Record<string, string> = {
   mase: 'Mean absolute error in units of the seasonal naive one',
   rmsse: 'Root mean squared error in units of the seasonal naive one',
@@ -77,194 +63,120 @@ const whyOf = (row: BoardRow) =>
         `${each.text} (fold ${each.folds.map((fold) => fold + 1).join(', ')}${each.series.length ? `: ${each.series.slice(0, 5).join(', ')}${each.series.length > 5 ? ' …' : ''}` : ''})`,
     )
     .join('\n')
-const dash = (name: string) => markOf(props.contenders, name).dash.join(' ')
-const css = (name: string) => markOf(props.contenders, name).css
+const better = (row: BoardRow) =>
+  row.baseline || row.skill === null ? '' : row.skill >= 0 ? 'better' : 'worse'
+const columns = computed<GridColumn<BoardRow>[]>(() => [
+  { name: 'mark', title: '', width: 44, words: true },
+  { name: 'name', title: 'contender', value: (row) => row.contender, words: true },
+  {
+    name: 'skill',
+    title: 'skill',
+    help: `Share of the error of ${props.baseline} that is saved`,
+    value: (row) => row.skill,
+    text: (row) => (row.baseline ? '0' : signed(row.skill)),
+    className: better,
+    tip: (row) => behindOf(row, 'skill'),
+  },
+  { name: 'bars', title: `against ${props.baseline}`, width: 130, words: true },
+  ...props.metrics.map((metric, i) => ({
+    name: metric.name,
+    title: `${metric.title} ${unitOf(metric)}`,
+    help: HELP[metric.name],
+    value: (row: BoardRow) => row.errors[metric.name] ?? null,
+    text: (row: BoardRow) => (nothingOf(row) ? (i ? '' : 'no forecast') : errorOf(metric, row)),
+    className: (row: BoardRow) => (nothingOf(row) ? 'worse' : ''),
+    tip: (row: BoardRow) => whyOf(row) || behindOf(row, metric.name),
+  })),
+  {
+    name: 'flat_rmse',
+    title: 'flat RMSE',
+    help: 'RMSE after the chain, not comparable between chains',
+    value: (row) => row.flat_rmse,
+    text: (row) => fixed(row.flat_rmse, 3),
+  },
+  {
+    name: 'coverage',
+    title: '95 % covers',
+    help: 'Share of truths inside the 95 % range',
+    value: (row) => row.coverage,
+    text: (row) => (row.coverage === null ? '–' : fixed(row.coverage * 100, 1)),
+    className: (row) => (row.coverage !== null && Math.abs(row.coverage - 0.95) > 0.03 ? 'worse' : ''),
+  },
+  {
+    name: 'cpu_seconds',
+    title: 'CPU s',
+    help: 'Processor time of fits and forecasts',
+    value: (row) => row.cpu_seconds,
+    text: (row) => fixed(row.cpu_seconds, 1),
+    tip: (row) => `${fixed(row.seconds, 1)} s passed while it was computed`,
+  },
+  {
+    name: 'best_in',
+    title: 'best in',
+    value: (row) => row.best_in,
+    text: (row) => (row.best_in ? `${row.best_in} / ${props.folds}` : '–'),
+  },
+])
 </script>
 
 <template>
-  <div class="board panel" tabindex="0" aria-label="Board">
-    <table>
-      <thead>
-        <tr>
-          <th></th>
-          <th class="left">contender</th>
-          <th colspan="2" class="left">skill against {{ baseline }}</th>
-          <th v-for="metric in metrics" :key="metric.name" :title="HELP[metric.name]">
-            {{ metric.title }} {{ unitOf(metric) }}
-          </th>
-          <th title="RMSE after the chain, not comparable between chains">flat RMSE</th>
-          <th title="Share of truths inside the 95 % range">95 % covers</th>
-          <th title="Processor time of fits and forecasts">CPU s</th>
-          <th>best in</th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr
-          v-for="row in ordered"
-          :key="row.contender"
-          :class="{ here: row.contender === selected }"
-          @click="emit('select', row.contender)"
-        >
-          <td>
-            <button
-              class="mark"
-              :aria-pressed="shown.has(row.contender)"
-              :aria-label="`Draw ${row.contender}`"
-              @click.stop="emit('toggle', row.contender)"
-            >
-              <svg
-                viewBox="0 0 28 8"
-                width="28"
-                height="8"
-                :style="{ opacity: shown.has(row.contender) ? 1 : 0.3 }"
-              >
-                <line
-                  x1="0"
-                  x2="28"
-                  y1="4"
-                  y2="4"
-                  :stroke="css(row.contender)"
-                  stroke-width="2"
-                  :stroke-dasharray="dash(row.contender)"
-                />
-              </svg>
-            </button>
-          </td>
-          <td class="left name" :title="whyOf(row) || row.contender">
-            {{ row.contender }}
-            <span
-              v-if="row.reasons.length"
-              class="worse"
-              :aria-label="`Some forecasts of ${row.contender} are missing`"
-              >!</span
-            >
-          </td>
-          <td
-            class="number"
-            :class="row.baseline || row.skill === null ? '' : (row.skill ?? 0) >= 0 ? 'better' : 'worse'"
-            :title="behindOf(row, 'skill')"
-          >
-            {{ row.baseline ? '0' : signed(row.skill) }}
-          </td>
-          <td class="bars">
-            <div class="track">
-              <i class="zero"></i><i v-if="row.skill !== null" class="bar" :style="bar(row)"></i>
-              <i
-                v-if="row.skill_low !== null && !row.baseline"
-                class="whisker"
-                :style="whisker(row)"
-                :title="`95 % interval ${signed(row.skill_low)} … ${signed(row.skill_high)}`"
-              ></i>
-            </div>
-          </td>
-          <td
-            v-for="(metric, i) in metrics"
-            :key="metric.name"
-            class="number"
-            :class="{ reason: nothingOf(row) }"
-            :title="whyOf(row) || behindOf(row, metric.name)"
-          >
-            {{ nothingOf(row) ? (i ? '' : 'no forecast') : errorOf(metric, row) }}
-          </td>
-          <td class="number">{{ fixed(row.flat_rmse, 3) }}</td>
-          <td
-            class="number"
-            :class="{ worse: row.coverage !== null && Math.abs(row.coverage - 0.95) > 0.03 }"
-          >
-            {{ row.coverage === null ? '–' : fixed(row.coverage * 100, 1) }}
-          </td>
-          <td class="number" :title="`${fixed(row.seconds, 1)} s passed while it was computed`">
-            {{ fixed(row.cpu_seconds, 1) }}
-          </td>
-          <td class="number">{{ row.best_in ? `${row.best_in} / ${folds}` : '–' }}</td>
-        </tr>
-      </tbody>
-    </table>
+  <DataGrid
+    class="board panel"
+    label="Board"
+    :rows="ordered"
+    :columns="columns"
+    :key-of="(row) => row.contender"
+    :selected="selected"
+    :order="order"
+    :row-height="28"
+    @order="order = $event"
+    @select="emit('select', $event.contender)"
+  >
+    <template #cell-mark="{ row }">
+      <ContenderMark
+        :name="row.contender"
+        :contenders="contenders"
+        :shown="shown.has(row.contender)"
+        @toggle="emit('toggle', row.contender)"
+      />
+    </template>
+    <template #cell-name="{ row }">
+      <span :title="whyOf(row) || row.contender">{{ row.contender }}</span>
+      <span
+        v-if="row.reasons.length"
+        class="worse"
+        :aria-label="`Some forecasts of ${row.contender} are missing`"
+        >&nbsp;!</span
+      >
+    </template>
+    <template #cell-bars="{ row }"><SkillBar :row="row" :rows="rows" /></template>
     <p v-for="note in notes" :key="note" class="second note">{{ note }}</p>
     <slot />
-  </div>
+  </DataGrid>
 </template>
 
 <style scoped>
 .note {
   margin: 8px 12px 0;
 }
-.board {
-  overflow: auto;
-}
-table {
-  width: 100%;
-  border-collapse: collapse;
-}
-th {
-  position: sticky;
-  top: 0;
-  z-index: 1;
-  background: var(--panel);
-  font-weight: 400;
-  color: var(--ink-2);
-  text-align: right;
-  padding: 6px 5px;
-  border-bottom: 1px solid var(--hairline);
-  white-space: nowrap;
-}
-td {
-  padding: 0 5px;
-  height: 28px;
-  text-align: right;
-  border-bottom: 1px solid var(--hairline);
-  white-space: nowrap;
-}
-.left {
-  text-align: left;
-}
-.name {
+:deep(td.name) {
   font-weight: 500;
   max-width: 170px;
   overflow: hidden;
   text-overflow: ellipsis;
 }
-tr {
-  cursor: pointer;
+:deep(.p-datatable-tbody > tr > td),
+:deep(.p-datatable-header-cell) {
+  padding-left: 5px;
+  padding-right: 5px;
 }
-.here {
-  background: var(--selection);
+:deep(.p-datatable-tbody > tr > td) {
+  height: 28px;
 }
-.mark {
-  border: 0;
-  background: none;
-  padding: 4px 0;
-  cursor: pointer;
-}
-.reason {
-  color: var(--worse);
-}
-.bars {
-  min-width: 72px;
-  width: 18%;
-}
-.track {
-  position: relative;
-  height: 16px;
-}
-.track i {
-  position: absolute;
-}
-.zero {
-  left: 50%;
-  top: 0;
-  bottom: 0;
-  width: 1px;
-  background: var(--ink-3);
-}
-.bar {
-  top: 2px;
-  bottom: 2px;
-  opacity: 0.85;
-}
-.whisker {
-  top: 7.5px;
-  height: 1.5px;
-  background: var(--ink);
+:deep(th.bars .p-datatable-column-header-content) {
+  display: block;
+  max-width: 124px;
+  overflow: hidden;
+  text-overflow: ellipsis;
 }
 </style>

@@ -21,8 +21,9 @@ import { useExperiment } from './useExperiment'
 const store = useProject()
 const view = useView()
 const id = computed(() => store.choices.experiment_id)
-const { experiment, board, rows, active, run, stop } = useExperiment(id)
-const { data: line } = useLine()
+const { experiment, board, judged, rows, active, run, stop } = useExperiment(id)
+const points = useLine()
+const line = points.data
 const editing = ref(false)
 const selected = ref('')
 const hidden = ref(new Set<string>())
@@ -55,6 +56,12 @@ watch(cutoffs, (now) => {
   if (now.length && view.cutoff < (now[0] ?? 0))
     view.suggestCutoff(now[Math.floor(now.length / 2)] ?? view.cutoff)
 })
+
+watch(
+  () => experiment.value?.horizon,
+  (now) => now && view.frame(now + (experiment.value?.gap ?? 0)),
+  { immediate: true },
+)
 
 const forecast = useAnswer(
   'forecasts',
@@ -137,6 +144,8 @@ const best = computed(
 )
 const sentence = computed(() => {
   const row = best.value
+  if (judged.loading.value) return 'Reading the board …'
+  if (judged.failure.value && !board.value) return `The board could not be read: ${judged.failure.value}`
   if (!row || row.skill === null) return 'No verdict yet.'
   const base = experiment.value?.baseline
   if (row.skill <= 0) return `Nothing beats ${base}.`
@@ -164,6 +173,7 @@ watchEffect(() => {
 })
 onBeforeUnmount(() => {
   roomActions.run = roomActions.stop = null
+  view.frame(0)
 })
 </script>
 
@@ -192,6 +202,7 @@ onBeforeUnmount(() => {
       :series="lane"
       :bands="bands"
       :note="forecasts?.note"
+      :answer="points"
       show-time
       class="lane"
     />

@@ -293,7 +293,7 @@ const width = computed(() => lead.value + names.value.length * WIDTH)
       @keydown.enter.prevent="lit && order(lit)"
     >
       <div class="head" role="row" :style="{ width: width + 'px' }">
-        <span class="origin" :style="{ width: lead + 'px' }">
+        <span class="origin" role="columnheader" :style="{ width: lead + 'px' }">
           <button class="plain when" @click="order('origin')">
             origin{{ sort?.column === 'origin' ? (sort.descending ? ' ↓' : ' ↑') : '' }}
           </button>
@@ -303,6 +303,8 @@ const width = computed(() => lead.value + names.value.length * WIDTH)
           v-for="group in groups"
           :key="group.kind + group.start"
           class="group"
+          role="presentation"
+          aria-hidden="true"
           :style="{
             left: lead + group.start * WIDTH + 'px',
             width: group.size * WIDTH - 6 + 'px',
@@ -326,7 +328,11 @@ const width = computed(() => lead.value + names.value.length * WIDTH)
           @click="order(names[item.index] ?? '')"
         />
       </div>
-      <div class="body number" :style="{ height: virtual.getTotalSize() + 'px', width: width + 'px' }">
+      <div
+        class="body number"
+        role="rowgroup"
+        :style="{ height: virtual.getTotalSize() + 'px', width: width + 'px' }"
+      >
         <div
           v-for="{ item, row } in shownRows"
           :key="item.index"
@@ -338,7 +344,7 @@ const width = computed(() => lead.value + names.value.length * WIDTH)
           @mouseenter="selected = item.index"
           @click="selected = item.index"
         >
-          <span class="origin" :style="{ width: lead + 'px' }">
+          <span class="origin" role="rowheader" :style="{ width: lead + 'px' }">
             <span class="when">{{ row ? store.axis?.input(row.time) : '…' }}</span>
             <span v-if="series === null && row" class="key">{{
               store.dataset?.series[row.series]?.key
@@ -349,6 +355,7 @@ const width = computed(() => lead.value + names.value.length * WIDTH)
               v-for="column in seen"
               :key="column.index"
               class="cell"
+              role="gridcell"
               :class="{
                 goal: column.index >= table.names.length,
                 first: column.index === table.names.length,
