@@ -67,6 +67,18 @@ export function saidBeside(error: unknown) {
   }
 }
 
+/** Do something beside what the user does: its problem never stands over one of theirs. */
+export async function beside<T>(work: () => Promise<T>): Promise<T | undefined> {
+  try {
+    const result = await work()
+    saidBeside(null)
+    return result
+  } catch (error) {
+    saidBeside(error)
+    return undefined
+  }
+}
+
 /** Do what the user asked for, show its problem in the readout; undefined when it failed. */
 export async function attempt<T>(work: () => Promise<T>): Promise<T | undefined> {
   try {

@@ -1,29 +1,18 @@
 <script setup lang="ts">
-import type uPlot from 'uplot'
 import { computed, ref, shallowRef } from 'vue'
-import { decimalsFor, fixed } from '../state/format'
 import type { Answer } from '../state/answers'
 import { useProject } from '../state/project'
 import { useView } from '../state/view'
 import AnswerNote from '../widgets/AnswerNote.vue'
 import { copyPlot } from './copy'
-import { AXIS_WIDTH, paint, RIGHT, valueAt, type LaneBand, type LaneSeries, type Pennant } from './lane'
-import { axes } from './laneAxes'
+import { AXIS_WIDTH, RIGHT, type LaneBand, type LaneSeries, type Pennant } from './lane'
 import { aligned, laneRows, valueRange } from './laneData'
 import { attachGestures } from './laneGestures'
-import {
-  drawCutoff,
-  drawFilled,
-  drawLeaving,
-  drawMasks,
-  drawPennants,
-  drawThreshold,
-  drawVeil,
-} from './laneMarks'
+import { HEAD, laneOptions } from './laneOptions'
 import { laneSvg } from './laneSvg'
 import { chartMenu } from './menu'
-import { useReadout } from './readout'
 import { useLane } from './useLane'
+import { useLaneReading } from './useLaneReading'
 
 /** Lines and ranges on the time axis, linked with all other lanes. */
 const props = withDefaults(
@@ -63,7 +52,6 @@ const props = withDefaults(
 )
 const emit = defineEmits<{ threshold: [value: number]; pick: [time: number] }>()
 
-const HEAD = 24
 const store = useProject()
 const view = useView()
 const host = ref<HTMLDivElement>()
@@ -85,98 +73,32 @@ function range(): [number, number] {
   flattened.value = found.flattened
   return [found.low, found.high]
 }
-/** Single dots only where few points are in view. */
-function dotsWanted(each: LaneSeries): boolean {
-  if (!each.dots) return false
-  const [from, to] = view.span
-  let count = 0
-  for (const time of each.points.times) if (time >= from && time <= to) count += 1
-  return count < 150
-}
-
-function options(width: number, height: number): uPlot.Options {
-  const edge = { width: 0, points: { show: false } }
-  return {
+const options = (width: number, height: number) =>
+  laneOptions(
+    {
+      series: () => props.series,
+      bands: () => props.bands,
+      pennants: () => props.pennants,
+      filled: () => props.filled,
+      threshold: () => props.threshold,
+      cutoff: () => cutoffTime.value,
+      masks: () => store.maskSpans(view.key),
+      span: () => view.span,
+      range,
+      leaving: () => robust.value && flattened.value,
+      zone: zone.value,
+      showTime: props.showTime,
+      offset: (note) => (offset.value = note),
+      pointed: read,
+    },
     width,
     height,
-    padding: [HEAD, RIGHT, props.showTime ? 0 : 8, 0],
-    legend: { show: false },
-    cursor: {
-      sync: { key: 'time', setSeries: false },
-      drag: { setScale: false, x: false, y: false },
-      points: { show: false },
-    },
-    scales: { x: { time: true, range: () => [...view.span] }, y: { range } },
-    axes: axes(zone.value, props.showTime, (note) => (offset.value = note)),
-    series: [
-      {},
-      ...props.bands.flatMap(() => [edge, edge]),
-      ...props.series.map((each, i) => ({
-        label: each.label,
-        stroke: () => paint(each.color),
-        width: each.width ?? 1.25,
-        pxAlign: 0,
-        dash: each.dash?.length ? each.dash : undefined,
-        points: {
-          show: () => dotsWanted(props.series[i] ?? each),
-          size: 4,
-          fill: () => paint(each.color),
-        },
-      })),
-    ],
-    bands: props.bands.map((each, index) => ({
-      series: [2 + 2 * index, 1 + 2 * index] as [number, number],
-      fill: () => `color-mix(in srgb, ${paint(each.color)} ${each.alpha * 100}%, transparent)`,
-    })),
-    hooks: {
-      drawClear: [
-        (u) => {
-          drawVeil(u, cutoffTime.value)
-          drawMasks(u, store.maskSpans(view.key))
-        },
-      ],
-      draw: [
-        (u) => {
-          drawThreshold(u, props.threshold)
-          if (props.filled) drawFilled(u, props.filled)
-          if (robust.value && flattened.value) drawLeaving(u, props.series)
-          drawPennants(u, props.pennants)
-          drawCutoff(u, cutoffTime.value)
-        },
-      ],
-      setCursor: [(u) => (u.cursor.left ?? -1) >= 0 && read(u.posToVal(u.cursor.left ?? 0, 'x'))],
-    },
-  }
-}
-
-const { tell } = useReadout(() => props.name)
-function read(time: number) {
-  view.hover = time
-  const reach = (store.axis?.grid.seconds ?? 32 * 86400) * 1.01
-  const decimals = decimalsFor(props.series.flatMap((each) => each.points.values.slice(0, 50)))
-  tell(
-    props.series.flatMap((each) => {
-      const value = valueAt(each.points, time, reach)
-      return value === null
-        ? []
-        : [{ label: each.label, value: `${fixed(value, decimals)} ${props.unit}`, color: each.color }]
-    }),
   )
-}
-/** Arrow keys move along the grid, and the readout with them; the view follows. */
-function step(by: number) {
-  const axis = store.axis
-  if (!axis) return
-  const now = view.hover === null ? view.cutoff - 1 : axis.position(view.hover + 1e-6)
-  const time = axis.time(Math.min(Math.max(now + by, 0), axis.end - 1))
-  if (time < view.span[0] || time > view.span[1]) {
-    const half = (view.span[1] - view.span[0]) / 2
-    view.setSpan(time - half, time + half)
-  }
-  const u = chart()
-  if (u) u.setCursor({ left: u.valToPos(time, 'x'), top: 10 })
-  read(time)
-}
+
+const { read, step } = useLaneReading(
+  () => props,
+  () => chart(),
+)
 
 const { chart } = useLane(host, {
   options,

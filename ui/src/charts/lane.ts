@@ -13,6 +13,8 @@ export interface LaneSeries {
   dash?: number[]
   /** Draw single points when few are in view. */
   dots?: boolean
+  /** Draw those points that have nothing beside them and would not show as a line. */
+  lonely?: boolean
 }
 
 export interface LaneBand {

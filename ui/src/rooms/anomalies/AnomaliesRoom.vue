@@ -15,6 +15,7 @@ import DataGrid from '../../widgets/DataGrid.vue'
 import type { GridColumn } from '../../widgets/grid'
 import RoomFrame from '../../widgets/RoomFrame.vue'
 import { useExperiment } from '../walkforward/useExperiment'
+import { useFlags } from './useFlags'
 
 const store = useProject()
 const view = useView()
@@ -53,65 +54,7 @@ const { data: scores } = useAnswer(
   { live: () => `experiment ${id.value}`, tick: () => store.tick(`experiment ${id.value}`) },
 )
 
-const budget = ref(1)
-let byHand = false
-const threshold = ref<number | null>(null)
-const flags = ref<Shapes['FlagsView'] | null>(null)
-/** Whatever is asked for later is what counts: an answer that was overtaken says nothing. */
-let turn = 0
-async function apply(body: { threshold?: number; budget_per_week?: number }) {
-  if (!id.value || active.value) return
-  const mine = ++turn
-  const params = { path: { experiment_id: id.value } }
-  const answer = await attempt(() =>
-    unwrap(
-      client.PUT('/api/v1/experiments/{experiment_id}/flags', {
-        params,
-        body: {
-          series: view.series,
-          threshold: null,
-          budget_per_week: null,
-          until: view.cutoff,
-          ...body,
-        },
-      }),
-    ),
-  )
-  if (!answer || mine !== turn) return
-  flags.value = answer
-  threshold.value = answer.threshold
-}
-watch(
-  [id, () => view.series, () => experiment.value?.state],
-  () => {
-    turn++
-    flags.value = null
-    threshold.value = null
-    byHand = false
-    if (experiment.value?.state && !active.value) void apply({ budget_per_week: budget.value })
-  },
-  { immediate: true },
-)
-let waiting: ReturnType<typeof setTimeout> | undefined
-// A budget's threshold is what was known at the cutoff, so it moves with it; one set by hand stays.
-watch(
-  () => view.cutoff,
-  () => {
-    if (byHand) return
-    clearTimeout(waiting)
-    waiting = setTimeout(() => void apply({ budget_per_week: budget.value }), 150)
-  },
-)
-function setBudget() {
-  byHand = false
-  void apply({ budget_per_week: Math.max(budget.value, 0.01) })
-}
-function drag(value: number) {
-  byHand = true
-  threshold.value = Math.max(value, 0.01)
-  clearTimeout(waiting)
-  waiting = setTimeout(() => void apply({ threshold: threshold.value ?? 3 }), 150)
-}
+const { budget, threshold, flags, setBudget, drag } = useFlags(id, () => experiment.value?.state, active)
 
 const selected = ref<number | null>(null)
 const COLUMNS: GridColumn<Shapes['FlagView']>[] = [
@@ -208,7 +151,7 @@ onBeforeUnmount(() => (roomActions.run = roomActions.stop = null))
         :key-of="(flag) => flag.id"
         :selected="selected"
         :row-class="(flag) => (flag.time > cutoffTime ? 'later' : '')"
-        empty="No flag stands above the threshold."
+        :empty="flags ? 'No flag stands above the threshold.' : active ? 'Scoring …' : 'Reading the flags …'"
         @select="go"
       >
         <template #cell-verdict="{ row }">

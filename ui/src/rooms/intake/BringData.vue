@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ProgressBar from 'primevue/progressbar'
 import ChoiceField from '../../widgets/ChoiceField.vue'
 import Textarea from 'primevue/textarea'
 import { computed, ref, watch } from 'vue'
@@ -23,7 +24,13 @@ const kind = (name: string) => connections.value.find((each) => each.name === na
 <template>
   <div class="bring panel">
     <template v-if="busy">
-      <progress :value="progress ?? undefined"></progress>
+      <ProgressBar
+        class="progress"
+        :mode="progress === null ? 'indeterminate' : 'determinate'"
+        :value="100 * (progress ?? 0)"
+        :show-value="false"
+        aria-label="Reading"
+      />
       <p class="second">{{ words }}</p>
     </template>
     <template v-else>
@@ -69,6 +76,9 @@ const kind = (name: string) => connections.value.find((each) => each.name === na
   align-items: center;
   justify-content: center;
   gap: 8px;
+}
+.progress {
+  width: 320px;
 }
 p {
   max-width: 480px;

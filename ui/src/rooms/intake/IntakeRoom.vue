@@ -1,5 +1,8 @@
 <script setup lang="ts">
 import InputText from 'primevue/inputtext'
+import Tab from 'primevue/tab'
+import TabList from 'primevue/tablist'
+import Tabs from 'primevue/tabs'
 import { useEventListener } from '@vueuse/core'
 import { computed, onBeforeUnmount, ref } from 'vue'
 import { attempt, client, unwrap, type Draft, type Shapes } from '../../api/client'
@@ -12,6 +15,7 @@ import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import RoomFrame from '../../widgets/RoomFrame.vue'
 import BringData from './BringData.vue'
+import DatasetFacts from './DatasetFacts.vue'
 import DatasetEdits from './DatasetEdits.vue'
 import FindingList from './FindingList.vue'
 import PreviewLine from './PreviewLine.vue'
@@ -21,6 +25,8 @@ import SeriesTable from './SeriesTable.vue'
 import { useIntake, type Role } from './useIntake'
 import VersionList from './VersionList.vue'
 
+/** What a tab shows stands beside it, not in a panel of the library's. */
+const NO_PANEL = { root: { 'aria-controls': null } }
 const store = useProject()
 const view = useView()
 const intake = useIntake()
@@ -195,12 +201,14 @@ onBeforeUnmount(() => (roomActions.stop = null))
         show-time
         class="one"
       />
-      <div class="tabs" role="tablist">
-        <button role="tab" :aria-selected="tab === 'series'" @click="tab = 'series'">Series</button>
-        <button role="tab" :aria-selected="tab === 'versions'" @click="tab = 'versions'">
-          Versions <span class="number second">{{ store.project?.datasets.length }}</span>
-        </button>
-      </div>
+      <Tabs v-model:value="tab" select-on-focus>
+        <TabList aria-label="Series and versions">
+          <Tab value="series" :pt="NO_PANEL">Series</Tab>
+          <Tab value="versions" :pt="NO_PANEL">
+            Versions <span class="number second">{{ store.project?.datasets.length }}</span>
+          </Tab>
+        </TabList>
+      </Tabs>
       <SeriesTable v-if="tab === 'series'" @edit="edit" />
       <VersionList v-else />
     </template>
@@ -236,35 +244,7 @@ onBeforeUnmount(() => (roomActions.stop = null))
         </div>
       </template>
       <template v-else-if="store.dataset && !bringing">
-        <h1>{{ store.dataset.name }}</h1>
-        <table class="facts">
-          <tbody>
-            <tr>
-              <td>version</td>
-              <td class="number">{{ store.dataset.version }}</td>
-            </tr>
-            <tr>
-              <td>hash</td>
-              <td class="number" :title="store.dataset.hash">{{ store.dataset.hash.slice(0, 12) }}</td>
-            </tr>
-            <tr>
-              <td>rows read</td>
-              <td class="number">{{ count(stored.rows) }}</td>
-            </tr>
-            <tr>
-              <td>series × steps</td>
-              <td class="number">{{ count(store.dataset.series.length) }} × {{ count(store.axis?.end) }}</td>
-            </tr>
-            <tr>
-              <td>step, zone</td>
-              <td class="number">{{ store.dataset.grid.step }}, {{ store.dataset.grid.zone }}</td>
-            </tr>
-            <tr v-for="column in store.dataset.columns" :key="String(column.name)">
-              <td>{{ String(column.role).replace('_', ' ') }}</td>
-              <td>{{ column.name }}</td>
-            </tr>
-          </tbody>
-        </table>
+        <DatasetFacts />
         <DatasetEdits @edit="edit" />
         <FindingList :findings="findings" :live="false" @point="point" />
       </template>
@@ -307,25 +287,6 @@ onBeforeUnmount(() => (roomActions.stop = null))
 .one {
   flex: 1;
   min-height: 160px;
-}
-.tabs {
-  display: flex;
-  gap: 16px;
-  padding: 2px 12px 0;
-}
-.tabs button {
-  all: unset;
-  cursor: pointer;
-  color: var(--ink-2);
-  padding-bottom: 2px;
-}
-.tabs button[aria-selected='true'] {
-  color: var(--ink);
-  font-weight: 600;
-  border-bottom: 2px solid var(--ink);
-}
-.tabs button:focus-visible {
-  outline: 2px solid var(--ink);
 }
 table.facts {
   width: 100%;

@@ -1,6 +1,10 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import type { Shapes } from '../../api/client'
+import type { LaneSeries } from '../../charts/lane'
+import { aligned, valueRange } from '../../charts/laneData'
+import { laneOptions } from '../../charts/laneOptions'
+import { useLane } from '../../charts/useLane'
 import { number } from '../../state/format'
 
 /** A series as it would become, before anything is stored; dashed over it what another remedy would make of it. */
@@ -15,55 +19,71 @@ const props = defineProps<{
   part?: boolean
 }>()
 const emit = defineEmits<{ whole: [] }>()
-const W = 1000
-const H = 132
-const lines = computed(() => [props.line, ...(props.other ? [props.other] : [])])
-const known = computed(() =>
-  lines.value.flatMap((each) => each.values.filter((v): v is number => v !== null)),
-)
-const range = computed(() => {
-  const [low, high] = known.value.reduce(
+const host = ref<HTMLElement>()
+const series = computed<LaneSeries[]>(() => [
+  {
+    label: props.title,
+    points: props.line,
+    color: props.other ? 'var(--ink-3)' : 'var(--ink)',
+    width: 1.25,
+    lonely: true,
+  },
+  ...(props.other
+    ? [{ label: 'other', points: props.other, color: 'var(--c2)', width: 1.25, dash: [5, 3] }]
+    : []),
+])
+const extent = computed(() => {
+  const times = [props.line, ...(props.other ? [props.other] : [])].flatMap(({ times }) => [
+    times[0] ?? 0,
+    times[times.length - 1] ?? 1,
+  ])
+  const [low, high] = [Math.min(...times), Math.max(...times)]
+  return (high > low ? [low, high] : [low - 1, low + 1]) as [number, number]
+})
+const all = { threshold: null, fromZero: false, robust: false }
+const range = (): [number, number] => {
+  const { low, high } = valueRange(series.value, [], extent.value, all)
+  return [low, high]
+}
+useLane(host, {
+  options: (width, height) =>
+    laneOptions(
+      {
+        series: () => series.value,
+        bands: () => [],
+        pennants: () => [],
+        filled: () => props.line,
+        threshold: () => null,
+        cutoff: () => null,
+        masks: () => [],
+        span: () => extent.value,
+        range,
+        leaving: () => false,
+        zone: props.zone,
+        showTime: true,
+        offset: () => undefined,
+        pointed: () => undefined,
+      },
+      width,
+      height,
+    ),
+  data: () => aligned(series.value, []),
+  lines: () => series.value,
+  shape: () => [props.zone, series.value.map((each) => [each.label, each.color])].toString(),
+  span: () => extent.value,
+  marks: () => props.line,
+})
+const day = (time: number) =>
+  new Intl.DateTimeFormat('en-GB', { timeZone: props.zone, dateStyle: 'medium' }).format(
+    new Date(time * 1000),
+  )
+const said = computed(() => {
+  const known = series.value.flatMap((each) => each.points.values.filter((v): v is number => v !== null))
+  const [low, high] = known.reduce(
     ([least, most], v) => [Math.min(least, v), Math.max(most, v)],
     [Infinity, -Infinity],
   )
-  return [low, high] as [number, number]
-})
-const extent = computed(() => {
-  const times = lines.value.flatMap((each) => [each.times[0] ?? 0, each.times[each.times.length - 1] ?? 1])
-  return [Math.min(...times), Math.max(...times)] as [number, number]
-})
-const x = (time: number) => ((time - extent.value[0]) / (extent.value[1] - extent.value[0] || 1)) * W
-const y = (value: number) =>
-  H - 6 - ((value - range.value[0]) / (range.value[1] - range.value[0] || 1)) * (H - 12)
-const path = (line: Shapes['Line']) =>
-  line.values
-    .map((v, i) => {
-      if (v === null) return ''
-      const pen = i === 0 || line.values[i - 1] === null ? 'M' : 'L'
-      return `${pen}${x(line.times[i] as number).toFixed(1)} ${y(v).toFixed(1)}`
-    })
-    .join('')
-/** Points with nothing beside them would not show as a line. */
-const lonely = computed(() => {
-  const { times, values, filled } = props.line
-  const marked = new Set(filled ?? [])
-  return values.flatMap((v, i) => {
-    const alone = (values[i - 1] ?? null) === null && (values[i + 1] ?? null) === null
-    return v !== null && (alone || marked.has(i))
-      ? [{ x: x(times[i] as number), y: y(v), filled: marked.has(i) }]
-      : []
-  })
-})
-const day = (time: number | undefined) =>
-  time === undefined
-    ? ''
-    : new Intl.DateTimeFormat('en-GB', { timeZone: props.zone, dateStyle: 'medium' }).format(
-        new Date(time * 1000),
-      )
-const extentText = computed(() => {
-  const values = [`${number(range.value[0])} – ${number(range.value[1])}`, props.unit]
-    .filter(Boolean)
-    .join(' ')
+  const values = [`${number(low)} – ${number(high)}`, props.unit].filter(Boolean).join(' ')
   return `${values}, ${day(extent.value[0])} – ${day(extent.value[1])}, ${props.zone}`
 })
 </script>
@@ -72,20 +92,11 @@ const extentText = computed(() => {
   <figure class="panel">
     <figcaption>
       {{ title }}
-      <span class="number second">{{ extentText }}</span>
+      <span class="number second">{{ said }}</span>
       <button v-if="part" class="link second" @click="emit('whole')">show all of it</button>
       <b v-if="note" class="note">dashed: {{ note }}</b>
     </figcaption>
-    <svg :viewBox="`0 0 ${W} ${H}`" preserveAspectRatio="none" role="img" :aria-label="`Preview of ${title}`">
-      <path :d="path(line)" :class="{ pale: other }" />
-      <path v-if="other" class="other" :d="path(other)" />
-      <path
-        v-for="(dot, i) in lonely"
-        :key="i"
-        :class="dot.filled ? 'filled' : 'dot'"
-        :d="`M${dot.x} ${dot.y}l0 0`"
-      />
-    </svg>
+    <div ref="host" class="host" role="img" :aria-label="`Preview of ${title}: ${said}`"></div>
   </figure>
 </template>
 
@@ -104,30 +115,9 @@ figcaption {
   color: var(--c2);
   font-weight: 400;
 }
-svg {
-  width: 100%;
-  height: 132px;
-}
-path {
-  fill: none;
-  stroke: var(--ink);
-  stroke-width: 1.25;
-  vector-effect: non-scaling-stroke;
-}
-.pale {
-  stroke: var(--ink-3);
-}
-.other {
-  stroke: var(--c2);
-  stroke-dasharray: 5 3;
-}
-.dot,
-.filled {
-  stroke-width: 3.5;
-  stroke-linecap: round;
-}
-.filled {
-  stroke: var(--ink-2);
-  stroke-width: 5;
+.host {
+  position: relative;
+  height: 150px;
+  overflow: hidden;
 }
 </style>

@@ -11,6 +11,7 @@ import { bytes, count, fixed, number } from '../../state/format'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import { markOf } from '../../theme/theme'
+import CoefficientTable from './CoefficientTable.vue'
 import type { BoardRow } from './useExperiment'
 
 const props = defineProps<{
@@ -68,18 +69,6 @@ const stepNames = computed(() =>
     (_, i) => store.axis?.steps(props.experiment.gap + i + 1) ?? '',
   ),
 )
-/** In the model's own order; of many window features the largest. */
-const coefficients = computed(() => {
-  const all = [...(facts.value?.coefficients ?? [])]
-  return facts.value?.windows
-    ? all.sort((a, b) => Math.abs(b.estimate ?? 0) - Math.abs(a.estimate ?? 0)).slice(0, 8)
-    : all
-})
-/** Numbers that leave the table its width. */
-const short = (value: number | null, digits: number) =>
-  value !== null && Math.abs(value) >= 1e6 ? value.toExponential(digits - 1) : number(value, digits)
-const doubted = computed(() => coefficients.value.some((each) => each.error !== null))
-const inflated = computed(() => coefficients.value.some((each) => each.inflation !== null))
 const losses = computed<PlotSeries[]>(() => {
   const line = (label: string, y: (number | null)[], color: string, dash: number[] = []): PlotSeries => ({
     label,
@@ -246,41 +235,7 @@ async function makeOutlook() {
       </tr>
     </tbody>
   </table>
-  <div v-if="coefficients.length" class="scrolled">
-    <table class="facts coefficients">
-      <caption>
-        {{
-          facts?.windows ? 'Largest coefficients' : 'What it learned'
-        }}
-      </caption>
-      <thead v-if="doubted">
-        <tr>
-          <th></th>
-          <th class="number">estimate</th>
-          <th class="number" title="standard error">error</th>
-          <th class="number" title="estimate over standard error">t</th>
-          <th class="number" title="chance of so large a t where there is nothing">p</th>
-          <th v-if="inflated" class="number" title="variance inflation: 1 where columns are unrelated">
-            VIF
-          </th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="each in coefficients" :key="each.name">
-          <td :title="each.name">{{ each.name.replaceAll('_', ' ') }}</td>
-          <td class="number">{{ short(each.estimate, 4) }}</td>
-          <template v-if="doubted">
-            <td class="number">{{ each.error === null ? '' : short(each.error, 2) }}</td>
-            <td class="number">{{ each.t === null ? '' : fixed(each.t, 1) }}</td>
-            <td class="number">{{ each.p === null ? '' : fixed(each.p, 3) }}</td>
-            <td v-if="inflated" class="number">
-              {{ each.inflation === null ? '' : fixed(each.inflation, 1) }}
-            </td>
-          </template>
-        </tr>
-      </tbody>
-    </table>
-  </div>
+  <CoefficientTable v-if="facts?.coefficients.length" :facts="facts" />
   <FoldedPart v-if="facts && facts.tried.length > 1" :title="`${facts.tried.length} models tried`">
     <table class="facts">
       <tbody>
@@ -301,26 +256,6 @@ async function makeOutlook() {
   margin: 0;
 }
 .warned {
-  text-align: left;
-}
-.scrolled {
-  flex: 0 0 auto;
-  max-height: 260px;
-  overflow: auto;
-}
-.coefficients {
-  font-size: 11px;
-}
-.coefficients td,
-.coefficients th {
-  padding: 3px 0 3px 4px;
-  white-space: nowrap;
-  text-align: right;
-  font-weight: 400;
-}
-.coefficients td:first-child {
-  padding-left: 0;
-  white-space: normal;
   text-align: left;
 }
 .picture {

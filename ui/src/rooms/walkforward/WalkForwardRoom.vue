@@ -1,15 +1,10 @@
 <script setup lang="ts">
 import { computed, onBeforeUnmount, ref, watch, watchEffect } from 'vue'
-import { client, unwrap, type Shapes } from '../../api/client'
-import { observedSeries, type LaneBand, type LaneSeries } from '../../charts/lane'
 import TimeLane from '../../charts/TimeLane.vue'
-import { useLine } from '../../charts/useLine'
-import { useAnswer } from '../../state/answers'
-import { signed, seconds } from '../../state/format'
+import { seconds } from '../../state/format'
 import { roomActions } from '../../state/keys'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
-import { markOf } from '../../theme/theme'
 import EmptyRoom from '../../widgets/EmptyRoom.vue'
 import RoomFrame from '../../widgets/RoomFrame.vue'
 import BoardTable from './BoardTable.vue'
@@ -17,13 +12,13 @@ import ContenderFacts from './ContenderFacts.vue'
 import ExperimentForm from './ExperimentForm.vue'
 import FoldMap from './FoldMap.vue'
 import { useExperiment } from './useExperiment'
+import { useForecasts } from './useForecasts'
+import { missingOf, verdictOf } from './verdict'
 
 const store = useProject()
 const view = useView()
 const id = computed(() => store.choices.experiment_id)
 const { experiment, board, judged, rows, active, run, stop } = useExperiment(id)
-const points = useLine()
-const line = points.data
 const editing = ref(false)
 const selected = ref('')
 const hidden = ref(new Set<string>())
@@ -63,108 +58,18 @@ watch(
   { immediate: true },
 )
 
-const forecast = useAnswer(
-  'forecasts',
-  () =>
-    id.value
-      ? {
-          params: { path: { experiment_id: id.value } },
-          body: { series: view.series, origin: view.cutoff, contenders: null },
-        }
-      : null,
-  (asked, signal): Promise<Shapes['ForecastsView']> =>
-    unwrap(client.POST('/api/v1/experiments/{experiment_id}/forecasts', { ...asked, signal })),
-  {
-    settle: 50,
-    live: () => `experiment ${id.value}`,
-    tick: () => store.tick(`experiment ${id.value}`),
-  },
-)
-const forecasts = forecast.data
-const cutoffTime = computed(() => store.axis?.time(view.cutoff - 1) ?? 0)
-const drawn = computed(() =>
-  (forecasts.value?.forecasts ?? []).filter((each) => shown.value.has(each.contender)),
-)
-const lane = computed<LaneSeries[]>(() => {
-  const fromForecast = (each: Shapes['ForecastView']) => {
-    const mark = markOf(contenders.value, each.contender)
-    return {
-      label: each.contender,
-      points: { times: each.times, values: each.mean },
-      color: mark.css,
-      dash: mark.dash,
-      width: each.contender === selected.value ? 2 : 1.5,
-    }
-  }
-  const ordered = [...drawn.value].sort(
-    (a, b) =>
-      Number(b.contender === experiment.value?.baseline) - Number(a.contender === experiment.value?.baseline),
-  )
-  return [...ordered.map(fromForecast), ...(line.value ? observedSeries(line.value, cutoffTime.value) : [])]
-})
-const bands = computed<LaneBand[]>(() => {
-  const each = drawn.value.find((one) => one.contender === selected.value && one.levels?.length)
-  if (!each) return []
-  const color = markOf(contenders.value, each.contender).css
-  return [...(each.levels ?? [])]
-    .map((level, i) => ({
-      label: `${level}`,
-      times: each.times,
-      low: each.lower?.[i] ?? [],
-      high: each.upper?.[i] ?? [],
-      color,
-      alpha: 0.16,
-    }))
-    .reverse()
-})
-const flatLane = computed<LaneSeries[]>(() =>
-  drawn.value
-    .filter((each) => contenders.value.find((c) => c.name === each.contender)?.chain !== 'none')
-    .map((each) => {
-      const mark = markOf(contenders.value, each.contender)
-      return {
-        label: `${each.contender}, flat`,
-        points: { times: each.times, values: each.flat_mean },
-        color: mark.css,
-        dash: mark.dash,
-        width: 1.5,
-      }
-    }),
-)
-/** The fold that had learned by the cutoff, as the server says; null before the first. */
-const fold = computed(() => forecasts.value?.fold ?? null)
-const learned = computed(() =>
-  (forecasts.value?.forecasts ?? []).some((each) => each.contender === selected.value),
-)
-const best = computed(
-  () =>
-    [...rows.value]
-      .filter((row) => !row.baseline && row.skill !== null)
-      .sort((a, b) => (b.skill ?? 0) - (a.skill ?? 0))[0],
+const { points, forecasts, lane, bands, flatLane, fold, learned } = useForecasts(
+  id,
+  experiment,
+  selected,
+  shown,
 )
 const sentence = computed(() => {
-  const row = best.value
   if (judged.loading.value) return 'Reading the board …'
   if (judged.failure.value && !board.value) return `The board could not be read: ${judged.failure.value}`
-  if (!row || row.skill === null) return 'No verdict yet.'
-  const base = experiment.value?.baseline
-  if (row.skill <= 0) return `Nothing beats ${base}.`
-  const sure = row.skill_low !== null && row.skill_low > 0
-  const range =
-    row.skill_low === null ? '' : `, 95 % interval ${signed(row.skill_low)} … ${signed(row.skill_high)}`
-  return `${row.contender} is best, skill ${signed(row.skill)}${range}: ${sure ? `it beats ${base}` : 'not clearly different from ' + base}.`
+  return verdictOf(rows.value, experiment.value?.baseline ?? '')
 })
-
-/** What is missing and why, the first reason in words. */
-const missing = computed(() => {
-  const failures = experiment.value?.failures ?? []
-  const first = failures[0]
-  if (!first) return ''
-  const cells = failures.filter((each) => each.series === null).length
-  const declined = failures.length - cells
-  const parts = [cells ? `${cells} cells failed` : '', declined ? `${declined} forecasts declined` : '']
-  return `${parts.filter(Boolean).join(', ')}: ${first.contender}: ${first.reason}`
-})
+const missing = computed(() => missingOf(experiment.value?.failures ?? []))
 
 watchEffect(() => {
   roomActions.run = () => (there.value ? void run() : (editing.value ||= !id.value))

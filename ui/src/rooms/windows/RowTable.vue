@@ -2,14 +2,15 @@
 import ChoiceField from '../../widgets/ChoiceField.vue'
 import InputText from 'primevue/inputtext'
 import { useVirtualizer } from '@tanstack/vue-virtual'
-import { computed, nextTick, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
-import { client, type Shapes, unwrap } from '../../api/client'
-import { askOnce } from '../../state/answers'
-import { count, fixed, number } from '../../state/format'
+import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import type { Shapes } from '../../api/client'
+import { count, fixed } from '../../state/format'
 import { useProject, type Choices } from '../../state/project'
 import { useView } from '../../state/view'
 import ColumnHead from './ColumnHead.vue'
-import { readFilters, type Plan } from './planText'
+import { COLORS, columnGroups, columnReadings } from './columnKinds'
+import type { Plan } from './planText'
+import { useRowPages } from './useRowPages'
 import { PAGE } from './useWindowTable'
 
 /** The table with only the rows and columns in view in the page; arrow keys move the lit row. */
@@ -34,41 +35,9 @@ const against = ref(0)
 const host = ref<HTMLDivElement>()
 const selected = ref(-1)
 const WIDTH = 92
-const pages = shallowRef(new Map<number, Shapes['WindowsView']>())
-const asked = new Set<number>()
-let generation = 0
-
-const sort = ref<{ column: string; descending: boolean } | null>(null)
-const filterText = ref('')
-const filterComplaint = ref('')
-const where = shallowRef<{ column: string; low: number | null; high: number | null }[]>([])
-const total = ref(0)
+const { pages, names, sort, filterText, filterComplaint, where, total, ask, need, rowOf, order, filter } =
+  useRowPages(props)
 const goTime = ref('')
-
-function begin() {
-  generation += 1
-  asked.clear()
-  pages.value = new Map()
-  if (sort.value || where.value.length) return void need(0)
-  // The page around the cutoff came with the table.
-  total.value = props.table.total
-  if (props.table.rows.length) {
-    const page = Math.floor(props.table.offset / PAGE)
-    asked.add(page)
-    pages.value = new Map([[page, props.table]])
-  }
-}
-watch(
-  () => props.table,
-  (table) => {
-    const names = new Set(['origin', ...table.names, ...table.target_names])
-    if (sort.value && !names.has(sort.value.column)) sort.value = null
-    if (where.value.some((each) => !names.has(each.column))) where.value = []
-    begin()
-  },
-  { immediate: true },
-)
-watch([sort, where], begin)
 
 const virtual = useVirtualizer(
   computed(() => ({
@@ -80,7 +49,6 @@ const virtual = useVirtualizer(
 )
 const items = computed(() => virtual.value.getVirtualItems())
 const lead = computed(() => (props.series === null ? 270 : 150))
-const names = computed(() => [...props.table.names, ...props.table.target_names])
 const across = useVirtualizer(
   computed(() => ({
     horizontal: true,
@@ -94,49 +62,12 @@ const across = useVirtualizer(
 )
 const seen = computed(() => across.value.getVirtualItems())
 
-const body = (offset: number, limit: number, find: number | null) => ({
-  plan: props.plan,
-  chain: props.chain,
-  until: props.until,
-  series: props.series,
-  offset,
-  limit,
-  find,
-  sort: sort.value,
-  where: where.value,
-  span: null,
-})
-async function ask(offset: number, limit: number, find: number | null) {
-  if (!store.dataset) return undefined
-  const all = { params: { path: { dataset_id: store.dataset.id } }, body: body(offset, limit, find) }
-  return askOnce(['windows', all], (signal) =>
-    unwrap(client.POST('/api/v1/datasets/{dataset_id}/windows', { ...all, signal })),
-  ).catch(() => undefined)
-}
-async function need(page: number) {
-  if (asked.has(page)) return
-  asked.add(page)
-  const mine = generation
-  const answer = await ask(page * PAGE, PAGE, null)
-  if (mine !== generation) return
-  if (!answer) return void asked.delete(page)
-  total.value = answer.total
-  pages.value = new Map(pages.value).set(page, answer)
-}
 watch(
   [items, pages],
   () =>
     [...new Set(items.value.map((item) => Math.floor(item.index / PAGE)))].forEach((page) => void need(page)),
   { immediate: true },
 )
-
-const rowOf = (index: number) => {
-  const page = pages.value.get(Math.floor(index / PAGE))
-  const at = index % PAGE
-  const position = page?.positions[at]
-  if (!page || position === undefined) return null
-  return { cells: page.rows[at] ?? [], time: page.times[at] ?? 0, position, series: page.series[at] ?? 0 }
-}
 
 const shownRows = computed(() => items.value.map((item) => ({ item, row: rowOf(item.index) })))
 
@@ -173,70 +104,12 @@ watch(
 )
 onMounted(() => requestAnimationFrame(() => void goTo(props.table.found)))
 
-function order(column: string) {
-  const now = sort.value
-  if (now?.column !== column) sort.value = { column, descending: true }
-  else sort.value = now.descending ? { column, descending: false } : null
-}
-function filter() {
-  const read = readFilters(filterText.value, ['origin', ...names.value], (text) => {
-    const time = store.axis?.parse(text)
-    return time === null || time === undefined ? null : (store.axis?.position(time) ?? null)
-  })
-  filterComplaint.value = typeof read === 'string' ? read : ''
-  if (typeof read !== 'string') where.value = read
-}
-
 const facts = computed(() => new Map((props.columns?.columns ?? []).map((each) => [each.name, each])))
 const kindOf = computed(() => new Map(props.table.sources.map((each) => [each.name, each.kind])))
-const COLORS: Record<string, string> = {
-  lags: 'var(--c1)',
-  rolling: 'var(--c2)',
-  change: 'var(--c3)',
-  weighted: 'var(--c4)',
-  expanding: 'var(--c4)',
-  calendar: 'var(--c5)',
-  fourier: 'var(--c5)',
-  covariate: 'var(--c6)',
-  occasion: 'var(--c7)',
-  since: 'var(--c8)',
-  static: 'var(--c8)',
-  target: 'var(--ink)',
-}
-const WORDS: Record<string, string> = {
-  change: 'changes',
-  expanding: 'so far',
-  fourier: 'waves',
-  covariate: 'covariates',
-  occasion: 'occasions',
-  target: 'targets',
-}
-/** Runs of columns of one kind, each with where it begins and how wide it is. */
-const groups = computed(() => {
-  const out: { kind: string; title: string; start: number; size: number }[] = []
-  names.value.forEach((name, place) => {
-    const kind = place >= props.table.names.length ? 'target' : (kindOf.value.get(name) ?? '')
-    const last = out[out.length - 1]
-    if (last && last.kind === kind) last.size += 1
-    else out.push({ kind, title: WORDS[kind] ?? kind, start: place, size: 1 })
-  })
-  return out
-})
-/** What the lit column holds, for the readout. */
-const told = computed(() => {
-  const each = props.lit ? facts.value.get(props.lit) : undefined
-  if (!each) return []
-  const rows = [
-    { label: each.name, value: `${number(each.low)} … ${number(each.high)}` },
-    { label: 'missing', value: `${(each.missing * 100).toFixed(1)} %` },
-  ]
-  if (each.correlation !== null && each.name !== props.columns?.target)
-    rows.push({ label: `r with ${props.columns?.target}`, value: fixed(each.correlation, 2) })
-  if (each.information !== null)
-    rows.push({ label: 'information', value: `${fixed(each.information, 2)} nat` })
-  if (each.nearest) rows.push({ label: 'most like', value: `${each.nearest}, r ${fixed(each.likeness, 2)}` })
-  return rows
-})
+const groups = computed(() => columnGroups(names.value, props.table.names.length, kindOf.value))
+const told = computed(() =>
+  columnReadings(props.lit ? facts.value.get(props.lit) : undefined, props.columns?.target),
+)
 watch(told, (rows) => (view.readings = { ...view.readings, windows: rows }))
 onBeforeUnmount(() => (view.readings = { ...view.readings, windows: [] }))
 const width = computed(() => lead.value + names.value.length * WIDTH)
