@@ -182,7 +182,14 @@ function ruled(plot: Plot, layout: Layout) {
     const [x] = place({ ...layout }, { ...plot, logX: false }, at, 0)
     return x + label.length * CHARACTER + 8 < layout.width - FRAME.right
   }
-  const line = (name: string, data: number[][], color: string, dash: number[] | 'solid', label = '') => ({
+  const line = (
+    name: string,
+    data: number[][],
+    color: string,
+    dash: number[] | 'solid',
+    label = '',
+    i = 0,
+  ) => ({
     name,
     type: 'line',
     data,
@@ -198,12 +205,12 @@ function ruled(plot: Plot, layout: Layout) {
           color: token('ink-2'),
           ...WORDS,
           ...(room(label, data[0]?.[0] ?? 0)
-            ? { align: 'left', offset: [-2, 8] }
-            : { align: 'right', offset: [-12, 8] }),
+            ? { align: 'left', offset: [-2, 8 + 13 * (i % 3)] }
+            : { align: 'right', offset: [-12, 8 + 13 * (i % 3)] }),
         }
       : undefined,
   })
-  const out = (plot.marks ?? []).map((mark) => {
+  const out = (plot.marks ?? []).map((mark, i) => {
     const at = scaled(plot, mark.x)
     return line(
       mark.label,
@@ -214,6 +221,7 @@ function ruled(plot: Plot, layout: Layout) {
       token('ink-3'),
       [2, 3],
       mark.label,
+      i,
     )
   })
   if (layout.y[0] <= 0 && layout.y[1] >= 0)

@@ -66,7 +66,8 @@ const inflated = computed(() => coefficients.value.some((each) => each.inflation
 .coefficients {
   font-size: 12px;
 }
-
+.coefficients td,
+.coefficients th {
   padding: 3px 0 3px 4px;
   white-space: nowrap;
   text-align: right;
