@@ -84,8 +84,8 @@ def take(address: str, folder: Path) -> None:
         for name, room in SHOTS.items():
             scheme = "dark" if name in NIGHT else "light"
             page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme=scheme)
-            page.on("console", lambda message: message.type == "error" and print(message.text))
-            page.on("pageerror", lambda error: print(error))
+            page.on("console", lambda message, name=name: message.type == "error" and print(name, message.text))
+            page.on("pageerror", lambda error, name=name: print(name, error, error.stack))
             joint = "&" if "?" in room else "?"
             page.goto(f"{address}/p/{project}/{room}{joint}series=0&cutoff={cutoff}")
             page.wait_for_selector("canvas, [role=grid]")

@@ -5,6 +5,6 @@ const server = process.env.PROTERON_URL ?? 'http://127.0.0.1:8765'
 
 export default defineConfig({
   plugins: [vue()],
-  build: { target: 'es2022', assetsInlineLimit: 0, chunkSizeWarningLimit: 900 },
+  build: { manifest: true, target: 'es2022', assetsInlineLimit: 0, chunkSizeWarningLimit: 900 },
   server: { proxy: { '/api': { target: server, changeOrigin: true, headers: { Origin: server } } } },
 })

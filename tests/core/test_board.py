@@ -10,7 +10,7 @@ from proteron.core.judge import FLAT_SQUARE, METRICS, EntrantFacts, Failure, Fol
 from proteron.core.judge.board import Board
 from proteron.core.judge.cells import expand
 from proteron.core.judge.folds import learned_by
-from proteron.core.judge.losses import pooled
+from proteron.core.judge.losses import mean_over, reported_of
 from proteron.core.panel import Panel
 
 NAN = np.nan
@@ -43,8 +43,8 @@ def test_squares_are_pooled_before_their_root_is_taken() -> None:
     rows = board(found)
     assert rows.row("base")["rmse"] == pytest.approx(np.sqrt(10))
     assert rows.row("other").skill == pytest.approx(0.5)
-    assert float(pooled("mae", np.array(3.0), np.array(2))) == 1.5
-    assert np.isnan(pooled("mae", np.array(0.0), np.array(0)))
+    assert float(reported_of("mae", mean_over([3.0], [2], (0,), 1, None))) == 1.5
+    assert np.isnan(reported_of("mae", mean_over([0.0], [0], (0,), 1, None)))
 
 
 def test_best_in_counts_folds_with_the_highest_skill_and_ties_go_to_the_first() -> None:

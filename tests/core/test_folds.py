@@ -9,10 +9,10 @@ from hypothesis import strategies as st
 
 import proteron as pt
 from proteron.core.judge import Fold, Folds, compute_cell, compute_cells, expand
-from proteron.core.judge.folds import learned_by, within
+from proteron.core.judge.folds import learned_by
 from proteron.core.judge.losses import Losses
 from proteron.core.judge.walk_forward import gather_losses, reason_of, run_cells
-from proteron.core.panel import Panel
+from proteron.core.panel import Panel, within
 
 SPANS = st.lists(st.tuples(st.integers(0, 80), st.integers(1, 30)), max_size=4).map(
     lambda given: tuple((start, start + size) for start, size in given)

@@ -9,7 +9,7 @@ from sqlalchemy import inspect, text
 import proteron as pt
 from conftest import fresh_database
 from proteron.core.intake import TableReading
-from proteron.core.judge import compute_cell, expand, gather_losses, make_board
+from proteron.core.judge import METRICS, Told, Yardsticks, compute_cell, expand, gather_losses, make_board
 from proteron.core.panel import FILLED, Panel
 from proteron.records import experiments, projects
 from proteron.records import results as results_of
@@ -180,6 +180,13 @@ def test_losses_come_back_as_they_were_and_the_board_is_the_same(database: Datab
         assert losses.values.tobytes() == kept[metric].values.tobytes(), metric
     assert (facts[1].cells, facts[1].failed, facts[1].failures[0].reason) == (2, 1, "no memory")
     assert facts[0].seconds == pytest.approx(sum(r.seconds for r in computed if r.cell.name == "naive"))
+    with database.session() as session:
+        nothing = Told({}, Yardsticks(hourly, folds))
+        lacking = nothing.lacking(METRICS)
+        told = nothing.joined_by(results_of.load_losses(session, number, lacking, list(contenders), folds, 2))
+    everything = make_board(told, facts, list(METRICS), "naive")
+    same = make_board(Told(kept, Yardsticks(hourly, folds)), facts, list(METRICS), "naive")
+    assert everything == same and all(value is not None for value in everything.row("mean").errors.values())
     board = make_board(found, facts, ["mase", "crps"], "naive")
     assert board.row("mean").reasons[0].text == "no memory"
     assert board.row("mean").reasons[0].folds == (2,)

@@ -6,6 +6,8 @@ from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any
 
+from proteron.runner.remote import CLOCK
+
 
 def serve_fake(connection: Connection, folder: str, _memory: int) -> None:
     while True:
@@ -15,6 +17,10 @@ def serve_fake(connection: Connection, folder: str, _memory: int) -> None:
             return
         with (Path(folder) / "asked").open("a") as notes:
             notes.write(f"{part} {' | '.join(map(str, extra))}\n")
+        if extra and part == "run" and "load" in extra[0]:
+            connection.send((CLOCK, False))
+            time.sleep(1.5)
+            connection.send((CLOCK, True))
         connection.send(_answer(part, extra[0] if extra else None))
 
 

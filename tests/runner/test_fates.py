@@ -9,6 +9,7 @@ import pytest
 from fake_pool import serve_fake
 
 from proteron.records.configuration import Configuration
+from proteron.runner.child import Here
 from proteron.runner.slot import DiedError, OverdueError, RefusedError, Slot, UnwantedError
 from proteron.runner.work import KINDS, Job, LongWork
 from proteron.runner.worker import Worker
@@ -139,6 +140,31 @@ def test_two_slots_never_share_a_fate(tmp_path: Path) -> None:
     finally:
         for slot in slots:
             slot.kill()
+
+
+def test_the_seconds_of_loading_are_not_those_of_a_step(slot: Slot) -> None:
+    assert slot.call("run", "steps", {}, "fine") == "done"
+    assert slot.call("run", "steps", {}, "load", seconds=0.6) == "done"
+    with pytest.raises(OverdueError):
+        slot.call("run", "steps", {}, ["load", "hang"], seconds=0.6)
+    slot.loads_within = 0.4
+    assert slot.call("run", "steps", {}, "fine") == "done"
+    with pytest.raises(OverdueError):
+        slot.call("run", "steps", {}, "load", seconds=60)
+    assert slot.call("run", "steps", {}, "load") == "done"
+
+
+def test_a_step_has_its_whole_time_after_loading(monkeypatch: pytest.MonkeyPatch) -> None:
+    said: list[bool] = []
+    monkeypatch.setattr(Here, "tell_clock", said.append)
+    Here.allow(50)
+    Here.deadline = 0
+    with pytest.raises(ValueError), Here.loading():
+        assert said == [False]
+        raise ValueError
+    assert said == [False, True] and Here.deadline is not None and 49 < Here.deadline - time.monotonic() <= 50
+    Here.allow(None)
+    assert Here.deadline is None
 
 
 def test_every_kind_of_work_is_registered_under_its_own_task() -> None:

@@ -9,6 +9,7 @@ import { useView } from './state/view'
 import RailBar from './widgets/RailBar.vue'
 import ReadoutLine from './widgets/ReadoutLine.vue'
 import { chartMenu } from './charts/menu'
+import { useTips } from './theme/tip'
 import RoomSkeleton from './widgets/RoomSkeleton.vue'
 import TopBar from './widgets/TopBar.vue'
 
@@ -20,6 +21,7 @@ const DoneToast = defineAsyncComponent(() => import('./widgets/DoneToast.vue'))
 const ChartMenu = defineAsyncComponent(() => import('./charts/ChartMenu.vue'))
 const store = useProject()
 useView()
+useTips()
 const route = useRoute()
 const router = useRouter()
 const { palette, sheet, work, kept } = useKeys()
@@ -48,7 +50,7 @@ onMounted(async () => {
   await attempt(enter)
   ready.value = true
 })
-watch(projectId, () => void attempt(enter))
+watch(projectId, () => ready.value && void attempt(enter))
 </script>
 
 <template>

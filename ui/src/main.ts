@@ -12,13 +12,16 @@ import App from './App.vue'
 import { router } from './router'
 import { answers } from './state/answers'
 import { preset } from './theme/theme'
+import { tip } from './theme/tip'
 
 createApp(App)
   .use(createPinia())
   .use(router)
   .use(VueQueryPlugin, { queryClient: answers })
   .use(PrimeVue, {
+    locale: { firstDayOfWeek: 1 } as never,
     theme: { preset, options: { darkModeSelector: '[data-theme="night"]', cssLayer: { name: 'primevue' } } },
   })
   .use(ToastService)
+  .directive('tip', tip)
   .mount('#app')

@@ -5,10 +5,10 @@ import re
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
-from flask import Flask, jsonify, request, send_from_directory
+from flask import jsonify, request
 from flask_openapi3 import Info
 from sqlalchemy import text
-from werkzeug.exceptions import Forbidden, NotFound, UnprocessableEntity
+from werkzeug.exceptions import Forbidden, UnprocessableEntity
 from werkzeug.wrappers import Response
 
 import proteron
@@ -29,6 +29,7 @@ from proteron.api import (
     windows,
 )
 from proteron.api.document import DocumentedAPI
+from proteron.api.page import serve_page
 from proteron.api.services import answer, services
 from proteron.records.configuration import Configuration
 from proteron.records.kept import require_present
@@ -94,25 +95,8 @@ def create_application(settings: Configuration, url: str, page: Path = PAGE) -> 
             session.execute(text("SELECT 1"))
         return answer(shapes.Health(status="ok", version=proteron.__version__, database="ok"))
 
-    _serve_page(app, page)
+    serve_page(app, page)
     return app
-
-
-def _serve_page(app: Flask, page: Path) -> None:
-    @app.route("/", defaults={"path": ""})
-    @app.route("/<path:path>")
-    def front_end(path: str) -> Response:
-        if path.startswith("api/"):
-            raise NotFound("There is no such address in the API.")
-        if path.startswith("assets/"):
-            response = send_from_directory(page, path)
-            response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
-            return response
-        if not (page / "index.html").exists():
-            raise NotFound("The front end is not built; run ./run once.")
-        response = send_from_directory(page, "index.html")
-        response.headers["Cache-Control"] = "no-cache"
-        return response
 
 
 def _refuse_strangers() -> None:

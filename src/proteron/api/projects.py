@@ -100,7 +100,7 @@ def catalogue() -> Response:
             forecasters=by_kind(FORECASTERS),
             folds=Folds.model_json_schema(),
             plan=WindowPlan.model_json_schema(),
-            metrics={name: metric.title for name, metric in METRICS.items()},
+            metrics={name: shapes.MetricView.of(name) for name in METRICS},
             default_metrics=list(DEFAULT_METRICS),
             roles=list(ROLES),
         )

@@ -8,6 +8,7 @@ from proteron.core.experiment import Judging
 from proteron.core.flatten.registry import AnyStage
 from proteron.core.intake import EXPORTS, Edit, Recipe
 from proteron.core.intake.recipe import OccasionSpan
+from proteron.core.judge import Weighting, metric_of
 from proteron.core.outlook import Ahead
 from proteron.core.windows import WindowPlan
 
@@ -489,15 +490,29 @@ class ExperimentView(ExperimentBrief):
 
 class BoardQuery(BaseModel):
     metric: str | None = Field(None, description="What skill is told by; empty: the experiment's first.")
+    weighting: Weighting = Field(
+        "points", description="What counts alike: all scored points, all series, or series by the size of their truth."
+    )
 
 
 class MetricView(BaseModel):
-    """A column of the board; `nominal` is what a good one comes to where smaller is not better."""
+    """A column of the board; smaller is better, unless `nominal` says what a good one comes to, or `larger` is."""
 
     name: str
     title: str
     unit: str
     nominal: float | None
+    larger: bool
+    tells_skill: bool
+    formula: str
+    source: str
+
+    @classmethod
+    def of(cls, name: str) -> "MetricView":
+        """Of a metric that is there."""
+        metric = metric_of(name)
+        assert metric is not None, name
+        return cls(**{field: getattr(metric, field) for field in cls.model_fields})
 
 
 class ReasonView(BaseModel):
@@ -653,6 +668,6 @@ class Catalogue(BaseModel):
     forecasters: dict[str, Document]
     folds: Document
     plan: Document
-    metrics: dict[str, str]
+    metrics: dict[str, MetricView]
     default_metrics: list[str]
     roles: list[str]

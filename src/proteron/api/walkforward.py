@@ -11,7 +11,7 @@ from proteron.api.lines import epochs
 from proteron.api.projects import experiment_brief
 from proteron.api.services import answer, series_index, services
 from proteron.core.experiment import Judging
-from proteron.core.judge import METRICS, Fold
+from proteron.core.judge import Fold
 from proteron.core.panel import Panel
 from proteron.records import experiments as records
 from proteron.services import experiments, forecasts
@@ -60,20 +60,17 @@ def board(path: shapes.ExperimentPath, query: shapes.BoardQuery) -> Response:
         experiment = records.get_experiment(session, path.experiment_id)
         tally = records.tally(session, experiment.id)
         with services().computing():
-            found = experiments.board_of(session, experiment, services().panel(experiment.dataset_id), query.metric)
+            panel = services().panel(experiment.dataset_id)
+            found = experiments.board_of(session, experiment, panel, query.metric, query.weighting)
     rows = [
         shapes.BoardRowView(**{name: row[name] for name in shapes.BoardRowView.model_fields if name != "errors"},
                             errors=dict(row.errors))
         for row in found
     ]  # fmt: skip
-    metrics = [
-        shapes.MetricView(name=name, title=METRICS[name].title, unit=METRICS[name].unit, nominal=METRICS[name].nominal)
-        for name in found.metrics
-    ]
     return answer(
         shapes.BoardView(
             state=experiment.state,
-            metrics=metrics,
+            metrics=[shapes.MetricView.of(name) for name in found.metrics],
             skill_metric=found.skill_metric,
             notes=list(found.notes),
             rows=rows,

@@ -7,7 +7,7 @@ import numpy as np
 
 from proteron.core.errors import SettingsError
 from proteron.core.experiment import Experiment, Judging
-from proteron.core.judge import METRICS, Cell, CellResult, compute_cell
+from proteron.core.judge import Cell, CellResult, Metric, compute_cell, metric_of
 from proteron.core.panel import Floats, Panel
 
 
@@ -48,15 +48,15 @@ def told(panel: Panel, result: CellResult) -> list[str]:
     for at, index in enumerate(cell.series):
         key = panel.keys[index]
         lines.append(f"{key}: {result.declined.get(key) or summaries[key]}")
-        losses = {name: values[at] for name, values in result.losses.items() if name in METRICS}
-        means = [f"{name} {_reported(name, values):.6g}" for name, values in losses.items()]
+        known = [(metric, values[at]) for name, values in result.losses.items() if (metric := metric_of(name))]
+        means = [f"{metric.name} {_reported(metric, metric.point(values)):.6g}" for metric, values in known]
         lines.append("  " + ", ".join(means))
     return lines
 
 
-def _reported(metric: str, losses: Floats) -> float:
+def _reported(metric: Metric, losses: Floats) -> float:
     known = losses[np.isfinite(losses)]
-    return float(METRICS[metric].report(known.mean())) if len(known) else float("nan")
+    return float(metric.told(known.mean())) if len(known) else float("nan")
 
 
 def _from_file(path: Path) -> tuple[Judging, Panel]:

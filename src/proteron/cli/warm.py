@@ -6,6 +6,7 @@ import subprocess
 import sys
 import tempfile
 import threading
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -61,10 +62,11 @@ def warm_forecasters() -> None:
             fit_once(each)
 
 
-def warm_aside() -> None:
+def warm_aside(warm_reading: Callable[[], None]) -> None:
     """Load what only some rooms need in a thread of its own, a little later, so that no first page waits."""
 
     def load() -> None:
+        warm_reading()
         warm_rooms()
         if _mark(_FORECASTERS).exists():
             warm_forecasters()

@@ -1,6 +1,7 @@
 """Gunicorn's settings, and the application it loads once before forking."""
 
 from flask import Flask
+from gunicorn.workers.base import Worker
 
 from proteron.api.application import create_application
 from proteron.cli.warm import compile_first, warm_aside, warm_kernels
@@ -18,9 +19,9 @@ accesslog = None
 loglevel = "warning"
 
 
-def post_worker_init(worker: object) -> None:
+def post_worker_init(worker: Worker) -> None:
     """After forking, load what only some rooms need while the first requests are answered."""
-    warm_aside()
+    warm_aside(worker.wsgi.extensions["proteron"].sidecar.warm)
 
 
 def application() -> Flask:

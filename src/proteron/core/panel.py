@@ -25,6 +25,14 @@ FROM_BOTH_SIDES = 8  # filled with the first point after the gap too, so not kno
 _HASH_PIECE = 1 << 17
 
 
+def within(positions: Ints, spans: Sequence[tuple[int, int]]) -> NDArray[np.bool_]:
+    """Which positions (any shape) lie in one of the spans (start, stop)."""
+    found = np.zeros(np.shape(positions), dtype=bool)
+    for start, stop in spans:
+        found |= (positions >= start) & (positions < stop)
+    return found
+
+
 def _delimit(lengths: ArrayLike) -> Ints:
     """Offsets (n + 1,) of consecutive pieces of the given lengths."""
     return np.concatenate([[0], np.cumsum(lengths)]).astype(np.int64)
@@ -367,9 +375,30 @@ class Panel:
         marks = self.marks.copy()
         for index in range(len(self)):
             positions = self.positions(index)
-            outside = ~np.logical_or.reduce([(positions >= start) & (positions < stop) for start, stop in spans])
+            outside = ~within(positions, spans)
             marks[self.offsets[index] : self.offsets[index + 1]][outside] |= np.uint8(NOT_LEARNED)
         return replace(self, marks=marks)
+
+    def without(self, spans: Sequence[tuple[int, int]]) -> "Panel":
+        """The same panel with target and observed columns missing in the given spans of grid positions."""
+        gone = np.concatenate([within(self.positions(index), spans) for index in range(len(self))])
+
+        def hide(column: Covariate) -> Covariate:
+            if column.role != "observed":
+                return column
+            parts = [
+                np.where(within(self.starts[i] + np.arange(size), spans), np.nan, column.values[start : start + size])
+                for i, (start, size) in enumerate(
+                    zip(column.offsets[:-1], np.diff(column.offsets), strict=True)
+                )
+            ]  # fmt: skip
+            return replace(column, values=np.concatenate(parts))
+
+        return replace(
+            self,
+            values=np.where(gone, np.nan, self.values),
+            covariates=tuple(hide(column) for column in self.covariates),
+        )
 
     def learnable(self) -> "Panel":
         """The same panel with points masked from learning set to missing."""

@@ -5,7 +5,7 @@ import os
 import resource
 import signal
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 import pyarrow as pa
@@ -25,6 +25,8 @@ class Here:
     database: Database
     panels: PanelCache
     deadline: float | None = None
+    tell_clock: Callable[[bool], object] = bool  # whether the worker counts the seconds of the present step
+    _seconds: float | None = None
     _locks: Connection | None = None
 
     @classmethod
@@ -44,7 +46,19 @@ class Here:
     @classmethod
     def allow(cls, seconds: float | None) -> None:
         """The present step may take so long."""
+        cls._seconds = seconds
         cls.deadline = None if seconds is None else time.monotonic() + seconds
+
+    @classmethod
+    @contextmanager
+    def loading(cls) -> Iterator[None]:
+        """What is loaded in here is not counted: the present step's time begins anew afterwards."""
+        cls.tell_clock(False)
+        try:
+            yield
+        finally:
+            cls.tell_clock(True)
+            cls.allow(cls._seconds)
 
 
 def prepare(url: str, memory: int) -> None:

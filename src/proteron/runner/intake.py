@@ -18,6 +18,7 @@ from proteron.core.intake import (
     read_calendar,
     read_raw,
     read_recipe,
+    read_table,
     settle_roles,
     understood,
 )
@@ -53,6 +54,9 @@ class UnsettledError(InputError):
 
 
 def ready() -> bool:
+    """Load what reading needs, so that no first file waits for it."""
+    days = (f"2024-01-{day:02d},{day % 7 + day / 10}\n" for day in range(1, 31) if day != 9)
+    read_table(("time,a\n" + "".join(days)).encode())
     return True
 
 

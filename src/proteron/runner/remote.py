@@ -3,6 +3,8 @@
 from multiprocessing.connection import Connection
 from typing import Any
 
+CLOCK = "clock"  # said before an answer: whether the seconds of the step count, anew from then on
+
 
 def prepare(url: str, memory: int) -> None:
     """Start of a process; only here is the computation loaded."""
@@ -22,15 +24,25 @@ def serve(connection: Connection, url: str, memory: int) -> None:
     """Do what a worker asks for, one thing after the other, until it hangs up."""
     from proteron.records.logs import configure_logs
 
+    def tell_clock(running: bool) -> None:
+        connection.send((CLOCK, running))
+
+    tell_clock(False)
     configure_logs()
     prepare(url, memory)
+    from proteron.runner.child import here
+    from proteron.runner.work import KINDS
+
+    here().tell_clock = tell_clock
+    tell_clock(True)
     while True:
         try:
             part, task, seconds, job, extra = connection.recv()
         except (EOFError, OSError):
             return
         try:
-            answer = (True, _do(part, task, seconds, job, extra))
+            here().allow(seconds)
+            answer = (True, getattr(KINDS[task], part)(here(), *extra, job))
         except BaseException as error:  # the worker decides what becomes of it
             from proteron.core.judge import reason_of
 
@@ -39,12 +51,3 @@ def serve(connection: Connection, url: str, memory: int) -> None:
             connection.send(answer)
         except OSError:
             return
-
-
-def _do(part: str, task: str, seconds: float | None, job: dict[str, Any], extra: tuple[Any, ...]) -> Any:
-    """One of run, give_up and end of a kind of long work."""
-    from proteron.runner.child import here
-    from proteron.runner.work import KINDS
-
-    here().allow(seconds)
-    return getattr(KINDS[task], part)(here(), *extra, job)

@@ -31,8 +31,37 @@ class RefusedError(Exception):
     """The step raised something; what is said of it."""
 
 
+class _Watch:
+    """What is still allowed to a step: its seconds, or those of loading, and whether anybody wants it."""
+
+    def __init__(self, seconds: float | None, loads_within: float, wanted: Callable[[], bool] | None) -> None:
+        self._begun = self._asked = time.monotonic()
+        self._seconds = self._limit = seconds
+        self._loads_within = loads_within
+        self._wanted = wanted
+        self._unwanted_since: float | None = None
+
+    def count(self, running: bool) -> None:
+        """From now on the seconds of the step count, or those of loading."""
+        self._begun = time.monotonic()
+        self._limit = self._seconds if running or self._seconds is None else self._loads_within
+
+    def look(self) -> None:
+        """Raises `OverdueError` or `UnwantedError` where the step is to end."""
+        now = time.monotonic()
+        if self._limit is not None and now - self._begun > self._limit:
+            raise OverdueError
+        if self._wanted is not None and self._unwanted_since is None and now - self._asked > _ASK_EVERY:
+            self._asked = now
+            self._unwanted_since = None if self._wanted() else now
+        if self._unwanted_since is not None and now - self._unwanted_since > _GRACE:
+            raise UnwantedError
+
+
 class Slot:
     """One pool process, started when it is first needed and again after it was lost."""
+
+    loads_within = 300.0  # seconds; a slow machine compiles for minutes at its first start
 
     def __init__(self, url: str, memory: int, serve: Callable[..., None] = remote.serve) -> None:
         self._arguments = (url, memory)
@@ -67,7 +96,8 @@ class Slot:
         """Have `part` of a kind of work done in the process, and wait for the answer.
 
         `wanted` is asked every second; what is not wanted any more gets two seconds to stop by itself. Raises
-        `OverdueError` after `seconds`, `DiedError`, `UnwantedError`, or `RefusedError` with what the part raised.
+        `OverdueError` after `seconds` (not counting those in which the process says that it loads, which have a limit
+        of their own), `DiedError`, `UnwantedError`, or `RefusedError` with what the part raised.
         """
         process, connection = self._opened()
         try:
@@ -82,22 +112,20 @@ class Slot:
     def _answer(
         self, process: SpawnProcess, connection: Connection, seconds: float | None, wanted: Callable[[], bool] | None
     ) -> Any:
-        begun = asked = time.monotonic()
-        unwanted_since: float | None = None
-        while not connection.poll(_LOOK_EVERY):
-            now = time.monotonic()
-            if seconds is not None and now - begun > seconds:
-                self.kill()
-                raise OverdueError
-            if wanted is not None and unwanted_since is None and now - asked > _ASK_EVERY:
-                asked = now
-                unwanted_since = None if wanted() else now
-            if unwanted_since is not None and now - unwanted_since > _GRACE:
-                self.kill()
-                raise UnwantedError
-            if not process.is_alive() and not connection.poll(0):
+        watch = _Watch(seconds, self.loads_within, wanted)
+        while True:
+            if connection.poll(_LOOK_EVERY):
+                fine, answer = connection.recv()
+                if fine != remote.CLOCK:
+                    break
+                watch.count(answer)
+            elif not process.is_alive() and not connection.poll(0):
                 raise EOFError
-        fine, answer = connection.recv()
+            try:
+                watch.look()
+            except (OverdueError, UnwantedError):
+                self.kill()
+                raise
         if not fine:
             raise RefusedError(answer)
         return answer

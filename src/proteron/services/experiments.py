@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from proteron.core.errors import SettingsError
 from proteron.core.experiment import Judging
 from proteron.core.intake import recipe_of
-from proteron.core.judge import FLAT_SQUARE, Board, Fold, Losses, make_board, skill_metric_of
+from proteron.core.judge import FLAT_SQUARE, Board, Fold, Told, Weighting, Yardsticks, make_board, skill_metric_of
 from proteron.core.panel import Panel
 from proteron.records import experiments as records
 from proteron.records.database import ConflictError, Database
@@ -94,7 +94,9 @@ def stop(session: Session, queue: Queue, experiment_id: int) -> Experiment:
     return records.set_state(session, experiment_id, "stopped")
 
 
-def board_of(session: Session, experiment: Experiment, panel: Panel, metric: str | None = None) -> Board:
+def board_of(
+    session: Session, experiment: Experiment, panel: Panel, metric: str | None = None, weighting: Weighting = "points"
+) -> Board:  # fmt: skip
     """The board, partial while running: a pure view over the losses of cells that are done.
 
     Skill is told by `metric`, by default the experiment's first by which smaller is better.
@@ -103,36 +105,36 @@ def board_of(session: Session, experiment: Experiment, panel: Panel, metric: str
     measure = metric or skill_metric_of(judging.metrics)
     families = {entry.name: entry.forecaster.family for entry in judging.contenders}
     wanted = [*judging.metrics, measure, "coverage_95", FLAT_SQUARE]
-    losses = _losses_of(session, experiment.id, wanted, list(families), judging.folds.resolve(panel), len(panel))
+    losses = _losses_of(session, experiment.id, wanted, list(families), judging.folds.resolve(panel), panel)
     facts = entrant_facts(session, experiment.id, families)
-    return make_board(losses, facts, judging.metrics, judging.chosen_baseline, measure)
+    return make_board(losses.weighted(weighting), facts, judging.metrics, judging.chosen_baseline, measure)
 
 
 _KEPT_LOSSES = 2  # experiments whose losses stay in memory, so that another metric is told at once
-_losses: OrderedDict[tuple[str, int], tuple[Any, dict[str, Losses]]] = OrderedDict()
+_losses: OrderedDict[tuple[str, int], tuple[Any, Told]] = OrderedDict()
 _losses_lock = threading.Lock()
 
 
 def _losses_of(
     session: Session, experiment_id: int, metrics: Sequence[str], names: Sequence[str], folds: Sequence[Fold],
-    series: int,
-) -> dict[str, Losses]:  # fmt: skip
+    panel: Panel,
+) -> Told:  # fmt: skip
     """Losses by metric, read anew once any cell has come in since they were read."""
     bind = session.get_bind()
     place = (str(getattr(bind, "url", bind)), experiment_id)
     stamp = records.results_stamp(session, experiment_id)
     with _losses_lock:
-        before, held = _losses.get(place, (None, {}))
-        held = dict(held) if before == stamp else {}
-    missing = [metric for metric in metrics if metric not in held]
-    if missing:
-        held |= load_losses(session, experiment_id, missing, names, folds, series)
+        before, held = _losses.get(place, (None, None))
+    if held is None or before != stamp:
+        held = Told({}, Yardsticks(panel, folds) if held is None else held.yardsticks)  # they are of the data alone
+    if missing := held.lacking(metrics):
+        held = held.joined_by(load_losses(session, experiment_id, missing, names, folds, len(panel)))
         with _losses_lock:
             _losses[place] = (stamp, held)
             _losses.move_to_end(place)
             while len(_losses) > _KEPT_LOSSES:
                 _losses.popitem(last=False)
-    return {metric: held[metric] for metric in metrics}
+    return held
 
 
 @dataclass(frozen=True)

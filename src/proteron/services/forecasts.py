@@ -69,7 +69,7 @@ def _from_cutoff(panel: Panel, result: CellResult, series: int, origin: int) -> 
         bounds = result.ranges[:, :, row, at[0]] if cell.levels else None
         mean, flat = result.mean[row, at[0]], result.flat_mean[row, at[0]]
         return FromCutoff(cell.name, cell.fold, True, positions, mean, flat, cell.levels, bounds)
-    known = panel.select([series]).between(place.learn_start, origin)
+    known = place.known(panel.select([series]), origin)
     mean, flat = result.fitted(known).means(known, np.array([origin]), place.reach)
     return FromCutoff(cell.name, cell.fold, False, positions, mean[0, 0, place.gap :], flat[0, 0, place.gap :])
 

@@ -102,7 +102,7 @@ def test_constants_and_empties_among_series() -> None:
     reading = pt.read_table(content)
     said = {finding.code: finding for finding in reading.findings}
     assert "“b”" in said["constant"].message
-    assert "1 series have no value at all: “c”." in said["all missing"].message
+    assert "1 series has no value at all: “c”." in said["all missing"].message
     assert reading.panel.keys == ("a", "b"), "what has nothing in it is left out, as proposed"
     kept = pt.read_table(content, recipe={"remedies": {"all missing": "leave", "constant": "exclude"}}).panel
     assert kept.keys == ("a", "c")

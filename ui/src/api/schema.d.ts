@@ -1830,7 +1830,7 @@ export interface components {
              * @description Error measures by name.
              */
             metrics: {
-                [key: string]: string;
+                [key: string]: components["schemas"]["MetricView"];
             };
             /**
              * Plan
@@ -3706,6 +3706,12 @@ export interface components {
              */
             count: number;
             /**
+             * Cutoffs
+             * @description Times, such as 2024-03-01: what is there by each is known.
+             * @default []
+             */
+            cutoffs: (number | string)[];
+            /**
              * Origin every
              * @description Empty: the horizon.
              * @default null
@@ -3718,6 +3724,12 @@ export interface components {
              */
             gap: number;
             /**
+             * Scored days stay hidden
+             * @description No later fold learns from them, nor knows them.
+             * @default false
+             */
+            hidden: boolean;
+            /**
              * Horizon
              * @description How far ahead is scored.
              * @default 24
@@ -3725,23 +3737,48 @@ export interface components {
             horizon: number;
             /**
              * Learned part
-             * @description Which one it is.
+             * @description All before the cutoff; the last of it; one hold-out at the end; before times given; or the first days of every week, month, quarter or year.
              * @default expanding
              * @enum {string}
              */
-            kind: "expanding" | "sliding";
+            kind: "expanding" | "sliding" | "single" | "at" | "calendar";
+            /**
+             * Days learned
+             * @description The first days of each; the rest is scored.
+             * @default 20
+             */
+            learn: number;
             /**
              * Learned length
-             * @description Sliding only: how much is learned from.
+             * @description How much is learned from.
              * @default null
              */
             length: number | null;
             /**
+             * Months scored
+             * @description From 1 to 12; empty: all.
+             * @default []
+             */
+            months: number[];
+            /**
+             * Pattern of every
+             * @description Length of a cycle in steps.
+             * @default month
+             * @enum {string}
+             */
+            period: "week" | "month" | "quarter" | "year";
+            /**
              * Learn anew every
-             * @description In between the state moves on with the data, unlearned.
+             * @description In between the state moves on with the data; 0: learned once.
              * @default 1
              */
             refit: number;
+            /**
+             * Share scored
+             * @description Empty: a fifth, or what the scored span says.
+             * @default null
+             */
+            share: number | null;
             /**
              * Fold every
              * @description Empty: the scored span.
@@ -3754,6 +3791,12 @@ export interface components {
              * @default null
              */
             span: number | null;
+            /**
+             * Steps scored
+             * @description Empty: all up to the horizon.
+             * @default []
+             */
+            steps: number[];
         };
         /** ForecastView */
         ForecastView: {
@@ -4879,9 +4922,19 @@ export interface components {
         };
         /**
          * MetricView
-         * @description A column of the board; `nominal` is what a good one comes to where smaller is not better.
+         * @description A column of the board; smaller is better, unless `nominal` says what a good one comes to, or `larger` is.
          */
         MetricView: {
+            /**
+             * Formula
+             * @description How it is computed from forecasts f and truths y.
+             */
+            formula: string;
+            /**
+             * Larger
+             * @description Whether larger is better.
+             */
+            larger: boolean;
             /**
              * Name
              * @description Its name.
@@ -4889,9 +4942,19 @@ export interface components {
             name: string;
             /**
              * Nominal
-             * @description What the metric should be; null: as small as can be. 0 … 1.
+             * @description What a good metric comes to; null: the smaller, or the larger, the better.
              */
             nominal: number | null;
+            /**
+             * Source
+             * @description Where it was published.
+             */
+            source: string;
+            /**
+             * Tells Skill
+             * @description Whether skill can be told by it.
+             */
+            tells_skill: boolean;
             /**
              * Title
              * @description Its title.
@@ -5061,14 +5124,21 @@ export interface components {
              * @description Folds: what is learned from and what is scored.
              * @default {
              *       "count": 8,
+             *       "cutoffs": [],
              *       "every": null,
              *       "gap": 0,
+             *       "hidden": false,
              *       "horizon": 24,
              *       "kind": "expanding",
+             *       "learn": 20,
              *       "length": null,
+             *       "months": [],
+             *       "period": "month",
              *       "refit": 1,
+             *       "share": null,
              *       "spacing": null,
-             *       "span": null
+             *       "span": null,
+             *       "steps": []
              *     }
              */
             folds: components["schemas"]["Folds"];
@@ -10695,6 +10765,8 @@ export interface operations {
             query?: {
                 /** @description What skill is told by; empty: the experiment's first. */
                 metric?: string | null;
+                /** @description What counts alike: all scored points, all series, or series by the size of their truth. */
+                weighting?: "points" | "series" | "size";
             };
             header?: never;
             path: {

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 import { copyPlot } from './copy'
-import { chartMenu, type MenuEntry } from './menu'
+import { chartMenu } from './menu'
 
 /** What every chart off the time axis has: caption, corner menu, keys, and its values as a table. */
 const props = defineProps<{
@@ -13,7 +13,6 @@ const props = defineProps<{
   head: string[]
   rows: (string | number | null)[][]
   svg: () => Promise<string>
-  offers?: MenuEntry[]
 }>()
 const emit = defineEmits<{
   move: [along: number, to: number]
@@ -21,13 +20,14 @@ const emit = defineEmits<{
   leave: []
   choose: []
 }>()
+/** The canvas has an element of its own: what draws there empties it first. */
 const host = ref<HTMLElement>()
 defineExpose({ host })
 const SAID = 40
 const menu = (event: Event) =>
   (chartMenu.value = {
     event,
-    items: [...(props.offers ?? []), ...copyPlot(host, props.svg, props.head, props.rows)],
+    items: copyPlot(host, props.svg, props.head, props.rows),
   })
 </script>
 
@@ -38,13 +38,12 @@ const menu = (event: Event) =>
       <span v-if="caption" class="number">{{ caption }}</span>
       <span class="note">{{ said || note }}</span>
       <slot name="caption" />
-      <button class="corner" aria-label="Take this chart" title="Copy as PNG, SVG or CSV" @click="menu">
+      <button class="corner" aria-label="Take this chart" v-tip="'Copy as PNG, SVG or CSV'" @click="menu">
         ⋯
       </button>
     </figcaption>
     <slot name="labels" />
     <div
-      ref="host"
       class="host"
       tabindex="0"
       role="img"
@@ -61,6 +60,7 @@ const menu = (event: Event) =>
       @keydown.end.prevent="emit('move', Infinity, 0)"
       @keydown.enter="emit('choose')"
     >
+      <div ref="host" class="canvas"></div>
       <slot />
     </div>
     <table class="sr-only">
@@ -120,5 +120,9 @@ figcaption {
   flex: 1;
   min-height: 50px;
   position: relative;
+}
+.canvas {
+  position: absolute;
+  inset: 0;
 }
 </style>

@@ -41,22 +41,12 @@ const flattened = computed(() => {
   const [low, high] = robustRange(values.value)
   return values.value.some((v) => v !== null && (v < low || v > high)) ? ([low, high] as const) : null
 })
-const layout = computed(() =>
-  layoutOf(
-    plot.value,
-    width.value,
-    height.value,
-    robust.value && flattened.value ? [...flattened.value] : null,
-  ),
+const within = computed(() =>
+  robust.value && flattened.value ? ([...flattened.value] as [number, number]) : null,
 )
-const { width, height, svg } = useEchart(host, (w, h) =>
-  props.series.length
-    ? plotOption(
-        plot.value,
-        layoutOf(plot.value, w, h, robust.value && flattened.value ? [...flattened.value] : null),
-        props.picked ?? null,
-      )
-    : null,
+const layout = computed(() => layoutOf(plot.value, width.value, height.value, within.value))
+const { width, height, svg } = useEchart(host, () =>
+  props.series.length ? plotOption(plot.value, layout.value, props.picked ?? null) : null,
 )
 const { at, said, move, point, leave } = usePlotCursor(plot, layout, () => props.title)
 const dot = computed(() => {
@@ -85,16 +75,6 @@ const rows = computed(() =>
 const worded = (color: string) => (color === 'var(--ink-3)' ? 'var(--ink-2)' : color)
 const caption = computed(() => [props.yLabel, layout.value.note].filter(Boolean).join(', '))
 const whyRobust = 'A few extreme values flatten the rest'
-const offers = computed(() =>
-  flattened.value
-    ? [
-        {
-          label: robust.value ? 'Show extreme values' : 'Leave extreme values out',
-          command: () => (robust.value = !robust.value),
-        },
-      ]
-    : [],
-)
 </script>
 
 <template>
@@ -107,7 +87,6 @@ const offers = computed(() =>
     :head="head"
     :rows="rows"
     :svg="svg"
-    :offers="offers"
     @move="move"
     @point="point"
     @leave="leave"
@@ -118,7 +97,7 @@ const offers = computed(() =>
         v-if="flattened"
         class="link"
         :aria-pressed="robust"
-        :title="whyRobust"
+        v-tip="whyRobust"
         @click="robust = !robust"
       >
         {{ robust ? 'without extremes' : 'with extremes' }}

@@ -155,7 +155,7 @@ const label = computed(() => `${props.title || props.name}${props.unit ? `, ${pr
         </button>
         <span v-if="offset" class="number">{{ offset }}</span>
         {{ title }}<template v-if="unit">&nbsp;{{ unit }}</template>
-        <button class="corner" aria-label="Take this chart" title="Copy as PNG, SVG or CSV" @click="menu">
+        <button class="corner" aria-label="Take this chart" v-tip="'Copy as PNG, SVG or CSV'" @click="menu">
           ⋯
         </button>
       </span>

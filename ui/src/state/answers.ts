@@ -14,7 +14,7 @@ export const answers = new QueryClient({
   defaultOptions: {
     queries: {
       staleTime: Infinity,
-      gcTime: 5 * 60_000,
+      gcTime: 60_000,
       refetchOnWindowFocus: false,
       refetchOnReconnect: false,
       networkMode: 'always',
@@ -40,7 +40,7 @@ export interface Answer<T = unknown> {
 }
 
 interface Manner {
-  /** Milliseconds that a question must stand before it is asked. */
+  /** Milliseconds that a question must stand before it is asked, while it keeps changing. */
   settle?: number
   /** An event that makes the answer old, as the project tells it: “experiment 5”. */
   live?: () => string
@@ -48,11 +48,27 @@ interface Manner {
   rest?: number
   /** How often that event came. */
   tick?: () => number
+  /** It stands beside the lanes: a next question is asked once what they wait for is there, or soon anyway. */
+  aside?: boolean
 }
 
+/** What stands beside the lanes waits no longer for them, ms. */
+const ASIDE = 300
+
+/** When nothing is asked any more that lanes wait for, and it is drawn; or after `ASIDE`. */
+async function lanesServed() {
+  const until = performance.now() + ASIDE
+  const waiting = () => answers.isFetching({ predicate: (query) => !query.meta?.aside }) > 0
+  do await new Promise((done) => setTimeout(done, 10))
+  while (waiting() && performance.now() < until)
+}
+
+/** A question that changed so lately is being dragged or stepped through, ms. */
+const STIRRED = 200
+
 /**
- * The answer to a question that changes: asked once it has settled, cancelled when outdated, kept until the next is
- * there. No question (null) has no answer.
+ * The answer to a question that changes: asked at once, or while it keeps changing once it has settled, cancelled when
+ * outdated, kept until the next is there. No question (null) has no answer.
  */
 export function useAnswer<Asked extends object, T>(
   name: string,
@@ -64,41 +80,49 @@ export function useAnswer<Asked extends object, T>(
   const settling = ref(false)
   let text = hashKey([settled.value])
   let timer: ReturnType<typeof setTimeout> | undefined
+  let changed = -Infinity
 
   watch(question, (now) => {
     const next = hashKey([now])
     clearTimeout(timer)
     settling.value = next !== text
     if (next === text) return
-    // What was asked already is known at once, and no question needs no time to settle.
+    // A single change needs no time to settle, nor does what was asked already, nor no question.
+    const wait = manner.settle ?? 60
+    const single = performance.now() - changed > STIRRED + wait
+    changed = performance.now()
     const known = answers.getQueryData([name, now]) !== undefined
     const take = () => {
       text = next
       settled.value = now
       settling.value = false
     }
-    if (!now || known || !settled.value) take()
-    else timer = setTimeout(take, manner.settle ?? 60)
+    if (!now || known || !settled.value || single) take()
+    else timer = setTimeout(take, wait)
   })
 
+  const last = shallowRef<T | null>(null) as Ref<T | null>
   const query = useQuery(
     computed(() => {
       const asked = settled.value
       return {
         queryKey: [name, asked],
-        queryFn: ({ signal }: { signal: AbortSignal }) => ask(asked as Asked, signal),
+        queryFn: async ({ signal }: { signal: AbortSignal }) => {
+          if (manner.aside && last.value !== null) await lanesServed()
+          signal.throwIfAborted()
+          return ask(asked as Asked, signal)
+        },
         enabled: asked !== null,
         placeholderData: keepPreviousData,
         // Answers are large and never changed: neither watched in depth nor compared in depth.
         shallow: true,
         structuralSharing: false,
-        meta: { live: manner.live?.() },
+        meta: { live: manner.live?.(), aside: manner.aside },
       }
     }),
     answers,
   )
 
-  const last = shallowRef<T | null>(null) as Ref<T | null>
   let begun = 0
   let took = 0
   let ended = 0

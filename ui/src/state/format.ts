@@ -56,3 +56,14 @@ export function bytes(value: number | null | undefined): string {
   const power = Math.min(Math.max(Math.floor(Math.log10(Math.max(value, 1)) / 3), 0), 3)
   return `${number(value / 1000 ** power, 3)} ${units[power]}`
 }
+
+/** A chance as papers print it: three decimals, never 0 or 1. */
+export function chance(p: number | null | undefined): string {
+  if (p === null || p === undefined) return '–'
+  return p < 0.001 ? '< 0.001' : p > 0.999 ? '> 0.999' : fixed(p, 3)
+}
+
+/** So many of something, in plain language: 1 value, 2 values. */
+export function counted(n: number | null | undefined, one: string, many = `${one}s`): string {
+  return `${count(n)} ${n === 1 ? one : many}`
+}

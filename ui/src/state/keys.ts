@@ -82,13 +82,17 @@ export function useKeys() {
     }
     const target = event.target as HTMLElement
     const typing = Boolean(target.closest(TYPED))
-    if (event.key === 'Escape' && typing && !target.closest('[role="dialog"]')) target.blur()
+    const within = Boolean(target.closest('[role="dialog"]'))
+    if (event.key === 'Escape' && typing && !within) target.blur()
     if (!typing && (event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'z' && undoable.value) {
       event.preventDefault()
       void undo()
       return
     }
     if (typing || event.ctrlKey || event.metaKey || event.altKey) return
+    // Behind a dialog of ours nothing is run or left; Escape in one of the library's own is the library's.
+    const ours = [palette, sheet, work, kept].some((each) => each.value)
+    if (within && ours === (event.key !== 'Escape')) return
     const room = ROOMS[Number(event.key) - 1]
     if (room && store.project) {
       void router.push({ name: room.name, params: { project: store.project.id }, query: route.query })

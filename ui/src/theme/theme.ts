@@ -2,13 +2,14 @@ import { definePreset } from '@primeuix/themes'
 import base from '@primeuix/themes/aura/base'
 import accordion from '@primeuix/themes/aura/accordion'
 import checkbox from '@primeuix/themes/aura/checkbox'
-import datatable from '@primeuix/themes/aura/datatable'
+import datepicker from '@primeuix/themes/aura/datepicker'
 import dialog from '@primeuix/themes/aura/dialog'
 import drawer from '@primeuix/themes/aura/drawer'
 import inputnumber from '@primeuix/themes/aura/inputnumber'
 import inputtext from '@primeuix/themes/aura/inputtext'
 import listbox from '@primeuix/themes/aura/listbox'
 import menu from '@primeuix/themes/aura/menu'
+import multiselect from '@primeuix/themes/aura/multiselect'
 import popover from '@primeuix/themes/aura/popover'
 import progressbar from '@primeuix/themes/aura/progressbar'
 import radiobutton from '@primeuix/themes/aura/radiobutton'
@@ -83,7 +84,7 @@ const stock = {
   components: {
     accordion,
     checkbox,
-    datatable,
+    datepicker,
     dialog,
     drawer,
     iconfield,
@@ -91,6 +92,7 @@ const stock = {
     inputtext,
     listbox,
     menu,
+    multiselect,
     popover,
     progressbar,
     radiobutton,
@@ -128,6 +130,7 @@ export const night = useDark({
   valueDark: 'night',
   valueLight: 'day',
   storageKey: 'proteron-theme',
+  disableTransition: false, // there are none; to suppress them, the whole page would be laid out at its start
 })
 export const toggleTheme = useToggle(night)
 

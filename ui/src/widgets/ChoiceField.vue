@@ -63,7 +63,7 @@ onMounted(() => {
     @update:model-value="emit('update:modelValue', $event)"
   >
     <template #option="{ option }">
-      <span class="option" :title="(option as Option).hint">{{ (option as Option).label }}</span>
+      <span class="option" v-tip="(option as Option).hint">{{ (option as Option).label }}</span>
     </template>
   </Select>
 </template>

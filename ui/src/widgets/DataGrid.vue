@@ -1,10 +1,14 @@
 <script setup lang="ts" generic="Row extends object">
-import Column from 'primevue/column'
-import DataTable from 'primevue/datatable'
-import { computed, ref } from 'vue'
+import { useVirtualizer } from '@tanstack/vue-virtual'
+import { computed, nextTick, ref, watch } from 'vue'
 import { sorted, type GridColumn, type GridSort } from './grid'
+import { useColumnWidths } from './columnWidths'
 
-/** A table: sorted by its heads, its columns drawn wider, rows chosen by arrows, drawn as they are scrolled. */
+/**
+ * A table: sorted by its heads, its columns drawn wider, rows chosen by arrows, only those in view in the page.
+ *
+ * Its own, since the library's makes a component of every cell: a room with one was painted a third of a second later.
+ */
 const props = withDefaults(
   defineProps<{
     rows: Row[]
@@ -22,7 +26,8 @@ const props = withDefaults(
   { selected: null, order: null, rowHeight: 26, rowClass: () => '', empty: '', sortable: true },
 )
 const emit = defineEmits<{ select: [row: Row]; open: [row: Row]; order: [order: GridSort] }>()
-const DRAWN = 80
+/** Rows that are drawn whether in view or not. */
+const DRAWN = 40
 const own = ref<GridSort | null>(null)
 const now = computed(() => props.order ?? own.value)
 const shown = computed(() => {
@@ -30,97 +35,140 @@ const shown = computed(() => {
   const column = props.columns.find((each) => each.name === own.value?.name)
   return sorted(props.rows, column, own.value.up)
 })
-const table = ref<{
-  $el: HTMLElement
-  getVirtualScrollerRef: () => { scrollInView?: (i: number, to: string) => void } | null
-}>()
+const body = ref<HTMLElement>()
+const { widths, drag, widen } = useColumnWidths(body)
+const virtual = useVirtualizer(
+  computed(() => ({
+    count: shown.value.length,
+    getScrollElement: () => body.value ?? null,
+    estimateSize: () => props.rowHeight,
+    overscan: 8,
+    enabled: shown.value.length > DRAWN,
+  })),
+)
+/** What is drawn, and the room left for what is not, px. */
+const view = computed(() => {
+  if (shown.value.length <= DRAWN) return { rows: shown.value, above: 0, below: 0 }
+  const items = virtual.value.getVirtualItems()
+  const [first, last] = [items[0]?.index ?? 0, items.at(-1)?.index ?? -1]
+  return {
+    rows: shown.value.slice(first, last + 1),
+    above: first * props.rowHeight,
+    below: (shown.value.length - 1 - last) * props.rowHeight,
+  }
+})
 
+const sorts = (column: GridColumn<Row>) => props.sortable && column.value !== undefined
 /** Numbers begin with the largest, words with the first; a second time turns it round. */
-function sort(event: { sortField?: unknown }) {
-  const name = String(event.sortField)
-  const words = props.columns.find((each) => each.name === name)?.words ?? false
+function sort(column: GridColumn<Row>) {
+  if (!sorts(column)) return
+  const { name, words = false } = column
   const next = { name, up: now.value?.name === name ? !now.value.up : words }
   if (props.order) emit('order', next)
   else own.value = next
 }
+const sortOf = (column: GridColumn<Row>) =>
+  !sorts(column)
+    ? undefined
+    : now.value?.name !== column.name
+      ? 'none'
+      : now.value.up
+        ? 'ascending'
+        : 'descending'
 function step(by: number) {
   const at = shown.value.findIndex((row) => props.keyOf(row) === props.selected)
   const to = Math.min(Math.max(at + by, 0), shown.value.length - 1)
   const row = shown.value[to]
   if (!row) return
   emit('select', row)
-  const body = table.value?.$el.querySelector<HTMLElement>('.p-datatable-table-container, .p-virtualscroller')
-  if (!body) return
+  show(to)
+}
+/** Scroll as little as brings a row into view. */
+function show(to: number) {
+  if (!body.value || to < 0) return
   const top = to * props.rowHeight
-  const room = body.clientHeight - 2 * props.rowHeight
-  if (top < body.scrollTop) body.scrollTop = top
-  else if (top > body.scrollTop + room) body.scrollTop = top - room
+  const room = body.value.clientHeight - 2 * props.rowHeight
+  if (top < body.value.scrollTop) body.value.scrollTop = top
+  else if (top > body.value.scrollTop + room) body.value.scrollTop = top - room
 }
-const classOf = (row: Row) => `${props.keyOf(row) === props.selected ? 'here ' : ''}${props.rowClass(row)}`
-const chosen = (index: number) => {
-  const row = shown.value[index]
-  return row ? props.keyOf(row) === props.selected : false
+watch(
+  () => props.selected,
+  (key) => void nextTick(() => show(shown.value.findIndex((row) => props.keyOf(row) === key))),
+)
+const here = (row: Row) => props.keyOf(row) === props.selected
+const sideOf = (column: GridColumn<Row>) =>
+  `${column.words ? 'words' : 'number'} ${column.name}${column.frozen ? ' frozen' : ''}`
+const widthOf = ({ name, width }: GridColumn<Row>) => {
+  const px = widths.value[name] ?? width
+  return px ? { width: `${px}px`, minWidth: `${px}px`, maxWidth: `${px}px` } : undefined
 }
+const said = (column: GridColumn<Row>, row: Row) =>
+  column.text ? column.text(row) : (column.value?.(row) ?? '–')
 </script>
 
 <template>
-  <div
-    class="grid"
-    tabindex="0"
-    :aria-label="label"
-    role="group"
-    @keydown.down.prevent="step(1)"
-    @keydown.up.prevent="step(-1)"
-    @keydown.page-down.prevent="step(20)"
-    @keydown.page-up.prevent="step(-20)"
-  >
-    <DataTable
-      ref="table"
-      :value="shown"
-      :data-key="undefined"
-      lazy
-      scrollable
-      scroll-height="flex"
-      resizable-columns
-      column-resize-mode="expand"
-      :sort-field="now?.name"
-      :sort-order="now ? (now.up ? 1 : -1) : 0"
-      :row-class="(row) => classOf(row as Row)"
-      :virtual-scroller-options="rows.length > DRAWN ? { itemSize: rowHeight } : undefined"
-      :pt="{
-        bodyRow: ({ context }: { context: { index: number } }) => ({
-          'aria-selected': chosen(context.index),
-        }),
-        tableContainer: { tabindex: -1 },
-      }"
-      @sort="sort"
-      @row-click="emit('select', $event.data as Row)"
-      @row-dblclick="emit('open', $event.data as Row)"
+  <div class="grid">
+    <div
+      ref="body"
+      class="body"
+      tabindex="0"
+      :aria-label="label"
+      role="group"
+      @keydown.down.prevent="step(1)"
+      @keydown.up.prevent="step(-1)"
+      @keydown.page-down.prevent="step(20)"
+      @keydown.page-up.prevent="step(-20)"
+      @keydown.home.prevent="step(-Infinity)"
+      @keydown.end.prevent="step(Infinity)"
     >
-      <Column
-        v-for="each in columns"
-        :key="each.name"
-        :field="each.name"
-        :sortable="sortable && each.value !== undefined"
-        :frozen="each.frozen"
-        :style="each.width ? { width: `${each.width}px`, minWidth: `${each.width}px` } : undefined"
-        :header-class="each.words ? `words ${each.name}` : each.name"
-        :body-class="each.words ? `words ${each.name}` : `number ${each.name}`"
-        :pt="{ headerCell: { title: each.help } }"
-      >
-        <template #header>
-          <slot :name="`head-${each.name}`">{{ each.title }}</slot>
-        </template>
-        <template #body="{ data }">
-          <slot :name="`cell-${each.name}`" :row="data as Row">
-            <span :class="each.className?.(data as Row)" :title="each.tip?.(data as Row)">{{
-              each.text ? each.text(data as Row) : (each.value?.(data as Row) ?? '–')
-            }}</span>
-          </slot>
-        </template>
-      </Column>
-      <template #empty>{{ empty }}</template>
-    </DataTable>
+      <table :aria-rowcount="shown.length + 1">
+        <thead>
+          <tr>
+            <th
+              v-for="each in columns"
+              :key="each.name"
+              scope="col"
+              :data-column="each.name"
+              :class="[sideOf(each), { sorts: sorts(each) }]"
+              :style="widthOf(each)"
+              :aria-sort="sortOf(each)"
+              :tabindex="sorts(each) ? 0 : undefined"
+              @click="sort(each)"
+              @keydown.enter="sort(each)"
+              @keydown.alt.left.prevent.stop="widen(each.name, -16)"
+              @keydown.alt.right.prevent.stop="widen(each.name, 16)"
+            >
+              <slot :name="`head-${each.name}`"
+                ><span v-tip="each.help">{{ each.title }}</span></slot
+              ><i v-if="now?.name === each.name" aria-hidden="true">{{ now.up ? ' ↑' : ' ↓' }}</i>
+              <b class="edge" aria-hidden="true" @click.stop @pointerdown.stop="drag($event, each.name)"></b>
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-if="view.above" class="room" :style="{ height: `${view.above}px` }"></tr>
+          <tr
+            v-for="row in view.rows"
+            :key="keyOf(row)"
+            :aria-selected="here(row)"
+            :class="[rowClass(row), { here: here(row) }]"
+            :style="{ height: `${rowHeight}px` }"
+            @click="emit('select', row)"
+            @dblclick="emit('open', row)"
+          >
+            <td v-for="each in columns" :key="each.name" :class="sideOf(each)" :style="widthOf(each)">
+              <slot :name="`cell-${each.name}`" :row="row">
+                <span v-tip="each.tip?.(row)" :class="each.className?.(row)">{{ said(each, row) }}</span>
+              </slot>
+            </td>
+          </tr>
+          <tr v-if="view.below" class="room" :style="{ height: `${view.below}px` }"></tr>
+          <tr v-if="!shown.length && empty" class="room">
+            <td :colspan="columns.length" class="words second">{{ empty }}</td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
     <slot />
   </div>
 </template>
@@ -130,5 +178,78 @@ const chosen = (index: number) => {
   display: flex;
   flex-direction: column;
   min-height: 0;
+}
+.body {
+  flex: 0 1 auto;
+  min-height: 0;
+  overflow: auto;
+}
+table {
+  width: 100%;
+  border-collapse: separate;
+  border-spacing: 0;
+}
+th {
+  position: sticky;
+  top: 0;
+  z-index: 2;
+  padding: 4px 8px;
+  background: var(--panel);
+  border-bottom: 1px solid var(--hairline);
+  font-weight: 400;
+  font-family: inherit;
+  color: var(--ink-2);
+  white-space: nowrap;
+  text-align: right;
+  vertical-align: bottom;
+  overflow: hidden;
+  text-overflow: ellipsis;
+}
+.sorts {
+  cursor: pointer;
+}
+i {
+  font-style: normal;
+}
+.edge {
+  position: absolute;
+  top: 0;
+  right: 0;
+  bottom: 0;
+  width: 5px;
+  cursor: col-resize;
+}
+.edge:hover {
+  background: var(--hairline);
+}
+td {
+  padding: 0 8px;
+  border-bottom: 1px solid var(--hairline);
+  text-align: right;
+  white-space: nowrap;
+  overflow: hidden;
+  text-overflow: ellipsis;
+}
+th.words,
+td.words {
+  text-align: left;
+}
+tbody tr {
+  cursor: pointer;
+}
+.room {
+  cursor: default;
+}
+.frozen {
+  position: sticky;
+  left: 0;
+  z-index: 1;
+  background: var(--panel);
+}
+th.frozen {
+  z-index: 3;
+}
+.here td {
+  background: var(--selection);
 }
 </style>

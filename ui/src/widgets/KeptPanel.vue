@@ -2,21 +2,16 @@
 import Drawer from 'primevue/drawer'
 import InputText from 'primevue/inputtext'
 import { computed, ref } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
-import { attempt, client, unwrap } from '../api/client'
+import { useRouter } from 'vue-router'
+import { client, unwrap } from '../api/client'
 import { useAnswer } from '../state/answers'
-import { useKept, type Kind, type Named } from '../state/kept'
+import { useKept, type Named } from '../state/kept'
+import { useKeptLines, type Line } from '../state/keptLines'
 import { useProject } from '../state/project'
 
 /** Everything in the project that has a name: stand on it, rename, copy, delete; and what was deleted. */
-interface Line extends Named {
-  about: string
-  here?: boolean
-  stand?: () => unknown
-}
 const emit = defineEmits<{ close: [] }>()
 const store = useProject()
-const route = useRoute()
 const router = useRouter()
 const { rename, copy, remove, restore } = useKept()
 const { data: kept } = useAnswer(
@@ -39,82 +34,11 @@ const search = ref('')
 const edited = ref('')
 const keyOf = (each: { kind: string; id: number }) => `${each.kind} ${each.id}`
 
-const PURPOSE: Record<string, [string, 'experiment_id' | 'scan_id']> = {
-  judge: ['walk-forward', 'experiment_id'],
-  scan: ['anomalies', 'scan_id'],
-}
-const lines = computed<{ title: string; kind: Kind; lines: Line[] }[]>(() => {
-  const project = store.project
-  const word = search.value.trim().toLowerCase()
-  const groups: { title: string; kind: Kind; lines: Line[] }[] = [
-    {
-      title: 'Projects',
-      kind: 'projects',
-      lines: store.list.map((each) => ({
-        ...each,
-        kind: 'projects',
-        about: '',
-        here: each.id === project?.id,
-        stand: () => router.push({ name: String(route.name), params: { project: each.id } }),
-      })),
-    },
-    {
-      title: 'Versions of the data',
-      kind: 'datasets',
-      lines: [...(project?.datasets ?? [])].reverse().map((each) => ({
-        ...each,
-        kind: 'datasets',
-        about: `version ${each.version}, ${each.done}`,
-        here: each.id === store.choices.dataset_id,
-        stand: () => stand({ dataset_id: each.id }),
-      })),
-    },
-    {
-      title: 'Experiments',
-      kind: 'experiments',
-      lines: (project?.experiments ?? []).map((each) => {
-        const [room, choice] = PURPOSE[each.purpose] ?? ['', 'experiment_id']
-        const version = project?.datasets.find((one) => one.id === each.dataset_id)?.version
-        return {
-          ...each,
-          kind: 'experiments',
-          about: `${room}, ${each.done} of ${each.cells} cells, data version ${version}, ${each.state}`,
-          here: each.id === store.choices[choice],
-          stand: () => stand({ [choice]: each.id }),
-        }
-      }),
-    },
-    {
-      title: 'Chains',
-      kind: 'chains',
-      lines: chains.value.map((each) => ({
-        ...each,
-        kind: 'chains',
-        about: `${each.stages.length} stage${each.stages.length === 1 ? '' : 's'}`,
-        stand: () => stand({ chain: each.stages }),
-      })),
-    },
-    {
-      title: 'Plans',
-      kind: 'plans',
-      lines: plans.value.map((each) => ({
-        ...each,
-        kind: 'plans',
-        about: each.text,
-        stand: () => stand({ plan: each.plan }),
-      })),
-    },
-  ]
-  return groups.map((each) => ({
-    ...each,
-    lines: each.lines.filter((line) => line.name.toLowerCase().includes(word)),
-  }))
-})
+const lines = useKeptLines(chains, plans, search)
 const gone = computed(() => [...deleted.value, ...store.deleted])
 const until = (iso: string | null) =>
   iso ? new Date(iso).toLocaleString(undefined, { dateStyle: 'short', timeStyle: 'short' }) : ''
 
-const stand = (changes: Parameters<typeof store.choose>[0]) => attempt(() => store.choose(changes))
 async function write(each: Line, event: Event) {
   const name = (event.target as HTMLInputElement).value.trim()
   if (edited.value !== keyOf(each)) return
@@ -168,7 +92,7 @@ const select = ({ el }: { el: unknown }) => (el as HTMLInputElement).select()
           <button
             v-else
             class="name"
-            :title="each.here ? 'In use' : 'Stand on it'"
+            v-tip="each.here ? 'In use' : 'Stand on it'"
             :aria-current="each.here || undefined"
             @click="each.stand?.()"
           >

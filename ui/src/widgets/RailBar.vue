@@ -22,7 +22,9 @@ const reasonOf = (name: string) => store.project?.rooms[name]?.reason ?? ''
       "
       :class="['room', { here: route.name === room.name }]"
       :aria-current="route.name === room.name ? 'page' : undefined"
-      :title="`${room.title}: ${words[stateOf(room.name)]}${reasonOf(room.name) ? ', ' + reasonOf(room.name) : ''}`"
+      v-tip="
+        `${room.title}: ${words[stateOf(room.name)]}${reasonOf(room.name) ? ', ' + reasonOf(room.name) : ''}`
+      "
     >
       <i :class="['mark', stateOf(room.name)]"
         ><span class="sr-only">{{ words[stateOf(room.name)] }}</span></i

@@ -55,7 +55,7 @@ const outdated = computed(() => {
         <aside class="panel" aria-label="Inspector">
           <button
             class="fold"
-            title="Hide the inspector"
+            v-tip="'Hide the inspector'"
             aria-label="Hide the inspector"
             @click="view.inspector = false"
           >

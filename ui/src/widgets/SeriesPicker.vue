@@ -47,7 +47,7 @@ const options = computed(() => series.value.map((each, index) => ({ ...each, ind
       }"
     >
       <template #value>
-        <b :title="`Series ${view.key}; , and . step`">{{ view.key }}</b>
+        <b v-tip="`Series ${view.key}; , and . step`">{{ view.key }}</b>
         <span class="number second">{{ view.series + 1 }} / {{ count(series.length) }}</span>
         <SparkLine v-if="current" :values="current.spark" />
       </template>

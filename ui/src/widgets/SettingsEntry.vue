@@ -52,7 +52,7 @@ function setMixed(text: string) {
 </script>
 
 <template>
-  <label :title="field.help">
+  <label v-tip="field.help">
     <span class="second"
       >{{ field.title }}<template v-if="field.unit">, {{ field.unit }}</template></span
     >

@@ -20,15 +20,24 @@ const fields = computed<Field[]>(() => {
     .map(([name, schema]) => describe(name, schema))
 })
 
+/** Those that mean something beside what is filled in. */
+const shown = computed(() =>
+  fields.value.filter((field) =>
+    Object.entries(field.where).every(([name, values]) => {
+      const other = fields.value.find((each) => each.name === name)
+      return other && values.includes(valueOf(other))
+    }),
+  ),
+)
 /** Fields by their group, in the order groups first appear; advanced ones apart. */
 const groups = computed(() => {
-  const plain = fields.value.filter((field) => !field.advanced)
+  const plain = shown.value.filter((field) => !field.advanced)
   return [...new Set(plain.map((field) => field.group))].map((name) => ({
     name,
     fields: plain.filter((field) => field.group === name),
   }))
 })
-const advanced = computed(() => fields.value.filter((field) => field.advanced))
+const advanced = computed(() => shown.value.filter((field) => field.advanced))
 
 const valueOf = (field: Field) => props.modelValue[field.name] ?? field.fallback ?? null
 /** A field that loses the focus to another form's says so once more: what is not of this form, or the same, is nothing. */

@@ -1,11 +1,11 @@
 <script setup lang="ts">
 import ChoiceField from './ChoiceField.vue'
-import InputText from 'primevue/inputtext'
-import { computed, ref, watch } from 'vue'
+import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useProject } from '../state/project'
 import { useView } from '../state/view'
 import { night, toggleTheme } from '../theme/theme'
+import CutoffField from './CutoffField.vue'
 import SeriesPicker from './SeriesPicker.vue'
 
 const emit = defineEmits<{ palette: []; work: []; kept: [] }>()
@@ -13,19 +13,6 @@ const store = useProject()
 const view = useView()
 const route = useRoute()
 const router = useRouter()
-
-const cutoffText = ref('')
-const editing = ref(false)
-const shown = computed(() => (store.axis ? store.axis.text(store.axis.time(view.cutoff - 1)) : ''))
-watch(editing, (now) => {
-  if (now && store.axis) cutoffText.value = store.axis.input(store.axis.time(view.cutoff - 1))
-})
-
-function commit() {
-  const time = store.axis?.parse(cutoffText.value)
-  if (time != null && store.axis) view.setCutoff(store.axis.known(time), true)
-  editing.value = false
-}
 
 const progress = computed(() => {
   const running = store.running
@@ -49,7 +36,7 @@ function choose(id: number) {
 
 <template>
   <header class="top">
-    <RouterLink to="/?projects=1" class="brand" title="All projects">
+    <RouterLink to="/?projects=1" class="brand" v-tip="'All projects'">
       <svg viewBox="0 0 24 24" width="22" height="22" aria-hidden="true">
         <rect x="2" y="5" width="7" height="14" fill="var(--ink)" />
         <rect x="11" y="2" width="2" height="20" fill="var(--cutoff)" />
@@ -80,7 +67,7 @@ function choose(id: number) {
       v-if="store.project"
       class="button quiet"
       aria-label="Everything kept"
-      title="Everything kept here: rename, copy, delete, restore (k)"
+      v-tip="'Everything kept here: rename, copy, delete, restore (k)'"
       @click="emit('kept')"
     >
       ⋯
@@ -89,24 +76,7 @@ function choose(id: number) {
       <SeriesPicker />
       <div class="cutoff">
         <i></i><span class="second">known up to</span>
-        <button
-          v-if="!editing"
-          class="number as-text"
-          title="Type a cutoff; [ and ] step by fold"
-          @click="editing = true"
-        >
-          {{ shown }}
-        </button>
-        <InputText
-          v-else
-          v-model="cutoffText"
-          class="field number"
-          aria-label="Cutoff"
-          autofocus
-          @keydown.enter="commit"
-          @blur="commit"
-          @vue:mounted="({ el }: { el: unknown }) => (el as HTMLInputElement).select()"
-        />
+        <CutoffField />
       </div>
       <span class="second zone"
         >{{ store.axis.grid.step.replace(/^1 /, '') }}, {{ store.axis.grid.zone }}</span
@@ -114,7 +84,7 @@ function choose(id: number) {
       <button
         class="button quiet"
         :aria-pressed="view.flat"
-        title="Original or flattened units (u)"
+        v-tip="'Original or flattened units (u)'"
         @click="view.flat = !view.flat"
       >
         {{ view.flat ? 'flat units' : 'original units' }}
@@ -123,7 +93,7 @@ function choose(id: number) {
     <span class="grow"></span>
     <span v-if="store.unkept" class="second keeping">keeping…</span>
     <span v-if="!store.connected" class="worse">no connection, trying again</span>
-    <button v-if="progress.cells" class="button quiet ring" title="Running work" @click="emit('work')">
+    <button v-if="progress.cells" class="button quiet ring" v-tip="'Running work'" @click="emit('work')">
       <svg viewBox="0 0 20 20" width="18" height="18" aria-hidden="true">
         <circle cx="10" cy="10" r="7.5" fill="none" stroke="var(--hairline)" stroke-width="3" />
         <circle
@@ -139,13 +109,13 @@ function choose(id: number) {
       </svg>
       <span class="number">{{ progress.done }} of {{ progress.cells }} cells</span>
     </button>
-    <button class="button quiet second number" title="Command palette" @click="emit('palette')">
+    <button class="button quiet second number" v-tip="'Command palette'" @click="emit('palette')">
       Ctrl K
     </button>
     <button
       class="button quiet"
       :aria-label="night ? 'Day theme' : 'Night theme'"
-      title="Day or night"
+      v-tip="'Day or night'"
       @click="toggleTheme()"
     >
       {{ night ? '◐' : '◑' }}
@@ -200,15 +170,6 @@ function choose(id: number) {
   width: 2px;
   height: 16px;
   background: var(--cutoff);
-}
-.cutoff input {
-  width: 150px;
-}
-.as-text {
-  border: 0;
-  background: none;
-  padding: 2px 0;
-  cursor: text;
 }
 .zone {
   overflow: hidden;

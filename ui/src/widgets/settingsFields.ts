@@ -11,6 +11,8 @@ export interface Field {
   unit: string
   group: string
   advanced: boolean
+  /** Which values of which other fields this one is there for; none: for all. */
+  where: Record<string, unknown[]>
 }
 export type Schema = Record<string, unknown> & {
   anyOf?: Schema[]
@@ -24,6 +26,10 @@ export type Schema = Record<string, unknown> & {
   items?: Schema
 }
 
+/** Whether the items of a list may be words. */
+const wordy = (items: Schema | undefined) =>
+  [items, ...(items?.anyOf ?? [])].some((each) => each?.type === 'string')
+
 /** One field as it is to be filled in. */
 export function describe(name: string, schema: Schema): Field {
   const parts = [schema, ...(schema.anyOf ?? [])]
@@ -33,7 +39,7 @@ export function describe(name: string, schema: Schema): Field {
   let kind: Field['kind'] = 'number'
   const list = parts.find((part) => part.type === 'array')
   if (types.includes('boolean')) kind = types.includes('null') ? 'maybe' : 'flag'
-  else if (list) kind = list.prefixItems ? 'tuple' : list.items?.type === 'string' ? 'words' : 'list'
+  else if (list) kind = list.prefixItems ? 'tuple' : wordy(list.items) ? 'words' : 'list'
   else if (options.length && numeric) kind = 'mixed'
   else if (options.length) kind = 'choice'
   else if (types.includes('integer')) kind = 'integer'
@@ -49,6 +55,7 @@ export function describe(name: string, schema: Schema): Field {
     unit: String(schema.unit ?? ''),
     group: String(schema.group ?? ''),
     advanced: Boolean(schema.advanced),
+    where: (schema.where ?? {}) as Record<string, unknown[]>,
   }
 }
 

@@ -14,6 +14,7 @@ from proteron.core.forecasters import Contender, forecaster
 from proteron.core.judge import CellResult, Folds, walk_forward
 from proteron.core.panel import Floats, Panel, require_panel
 from proteron.core.timeline import Moment
+from proteron.core.words import counted
 
 _SCAN_FOLDS = 12
 
@@ -83,7 +84,9 @@ class Anomalies:
 
     def __repr__(self) -> str:
         kinds = ", ".join(f"{n} × {kind}" for kind, n in Counter(flag.kind for flag in self.flags).items())
-        return f"Anomalies: {len(self)} flags over {len(self.thresholds)} series" + (f" ({kinds})" if kinds else "")
+        return f"Anomalies: {counted(len(self), 'flag')} over {len(self.thresholds)} series" + (
+            f" ({kinds})" if kinds else ""
+        )
 
 
 def scan_folds(panel: Panel, count: int = _SCAN_FOLDS) -> Folds:

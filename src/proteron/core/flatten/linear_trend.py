@@ -9,6 +9,7 @@ from proteron.core.flatten.robust_lines import LineMethod, fit_line
 from proteron.core.flatten.stage import AdditiveStage, Calendar, Group, StageState, require
 from proteron.core.panel import Floats
 from proteron.core.timeline import Ints
+from proteron.core.words import counted
 
 
 class LinearTrend(AdditiveStage):
@@ -28,7 +29,7 @@ class LinearTrend(AdditiveStage):
         line = fit_line(positions, values, self.method)
         arrays = {"slope": line.slope, "level": line.level, "centre": line.centre}
         left_out = int((line.weights <= 0).sum())
-        notes: tuple[str, ...] = (f"{left_out} points had no say in the line",) if left_out else ()
+        notes: tuple[str, ...] = (f"{counted(left_out, 'point')} had no say in the line",) if left_out else ()
         if not line.converged:
             notes += ("the reweighting did not settle",)
         return StageState({name: np.float64(value) for name, value in arrays.items()}, notes)

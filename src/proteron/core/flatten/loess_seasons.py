@@ -11,6 +11,7 @@ from proteron.core.flatten.seasons import phase_labels, season_name, too_short
 from proteron.core.flatten.stage import AdditiveStage, Calendar, Figure, Group, StageState, require
 from proteron.core.panel import Floats
 from proteron.core.timeline import Ints
+from proteron.core.words import counted
 
 
 class LoessSeasons(AdditiveStage):
@@ -54,7 +55,7 @@ class LoessSeasons(AdditiveStage):
         notes = tuple(too_short(period, len(values), calendar) for period in found.unlearned)
         if self.robust:
             refused = int((np.isfinite(values) & (found.weights < 0.01)).sum())
-            notes += (f"{refused} points had no say",) if refused else ()
+            notes += (f"{counted(refused, 'point')} had no say",) if refused else ()
         return StageState(arrays, notes)
 
     def parts(self, state: StageState, positions: Ints, calendar: Calendar) -> dict[str, Floats]:

@@ -15,6 +15,7 @@ from proteron.core.errors import InputError, LimitError
 from proteron.core.intake.heading import Heading, find_heading
 from proteron.core.intake.limits import Limits, Source
 from proteron.core.intake.raw import Note, RawTable, ReaderSettings, distinct_names, plain_text
+from proteron.core.words import counted
 
 DELIMITERS = (",", ";", "\t", "|")
 COMMENTS = ("#", "%")
@@ -84,7 +85,7 @@ def _ragged_notes(ragged: list[str], names: list[str]) -> list[Note]:
     if not ragged:
         return []
     shown = "; ".join(repr(line[:60]) for line in ragged[:3])
-    text = f"{len(ragged):,} lines do not have {len(names)} cells and are left out: {shown}."
+    text = f"{counted(len(ragged), 'line does', 'lines do')} not have {counted(len(names), 'cell')}, left out: {shown}."
     return [Note("ragged rows", text, count=len(ragged), severity="error")]
 
 

@@ -14,6 +14,7 @@ from proteron.core.intake.rows import Rows, line_text
 from proteron.core.open_days import open_days
 from proteron.core.panel import Floats
 from proteron.core.timeline import Ints, Step, TimeAxis, grid_positions, infer_step, to_local
+from proteron.core.words import counted
 
 _SUM, _MEAN, _MIN, _MAX, _FIRST, _LAST = range(6)
 _WAYS = {"sum": _SUM, "mean": _MEAN, "min": _MIN, "max": _MAX, "first": _FIRST, "last": _LAST}
@@ -234,7 +235,8 @@ def _without_repeats(
     taken = np.zeros(int(lengths.sum()), dtype=bool)
     twice = _taken(positions, rows.codes, shift, taken)
     if back:
-        ledger.add("unsorted", "note", f"{back:,} rows were not in order of time within their key: sorted.", count=back)
+        said = f"{counted(back, 'row was', 'rows were')} not in order of time within their key: sorted."
+        ledger.add("unsorted", "note", said, count=back)
     way = _repeats(raw, rows, axis, positions, shift, ledger) if twice else ""
     return Placed(axis, rows, positions, first, lengths, taken, way)
 
@@ -265,7 +267,7 @@ def _repeats(
     way = "drop"
     if len(plain):
         numbers = rows.row_numbers(plain)
-        message = f"{len(plain):,} rows say the same as another: {line_text(raw, numbers)}."
+        message = f"{counted(len(plain), 'row says', 'rows say')} the same as another: {line_text(raw, numbers)}."
         keep = [Remedy("drop", "leave the repeats out")]
         ledger.add("repeated rows", "warning", message, numbers, remedies=keep)
     if len(other):

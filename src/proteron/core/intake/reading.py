@@ -28,6 +28,7 @@ from proteron.core.intake.sources import Given, read_raw
 from proteron.core.intake.stray import without_stray
 from proteron.core.panel import FILLED, FROM_BOTH_SIDES, Covariate, Panel
 from proteron.core.timeline import zone_info
+from proteron.core.words import counted
 
 SERIES_JOINT = " · "
 
@@ -348,7 +349,7 @@ def _changed_keys(before: Sequence[str], now: Sequence[str]) -> list[str]:
     old, new = set(before), set(now)
     fresh, lost = [key for key in now if key not in old], [key for key in before if key not in new]
     said = [f"{len(fresh)} new series: {', '.join(fresh[:5])}."] if fresh else []
-    return said + ([f"{len(lost)} series are gone: {', '.join(lost[:5])}."] if lost else [])
+    return said + ([f"{counted(len(lost), 'series is', 'series are')} gone: {', '.join(lost[:5])}."] if lost else [])
 
 
 def _changed_range(before: Mapping[str, Any], now: Mapping[str, Any]) -> list[str]:

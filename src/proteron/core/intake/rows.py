@@ -21,6 +21,7 @@ from proteron.core.intake.split_times import joined_times
 from proteron.core.intake.times import SWAPPED, TimeReading, read_times
 from proteron.core.panel import Floats
 from proteron.core.timeline import Instants, Ints, Step, end_of_period, infer_step, parse_moment
+from proteron.core.words import counted
 
 _DROP = Remedy("drop", "leave these rows out")
 _TOTAL_WORDS = re.compile(
@@ -194,7 +195,7 @@ def _report_times(raw: RawTable, name: str, read: TimeReading, usable: NDArray[n
         ledger.add("unreadable times", "error" if len(bad) > 1 else "warning", message, bad, remedies=(_DROP,))
     empty = np.flatnonzero(np.isnat(read.instants) & ~read.bad & usable)
     if len(empty):
-        message = f"{len(empty):,} rows have no time: {line_text(raw, empty)}."
+        message = f"{counted(len(empty), 'row has', 'rows have')} no time: {line_text(raw, empty)}."
         ledger.add("missing times", "warning", message, empty, remedies=(_DROP,))
 
 
@@ -220,7 +221,10 @@ def _clock_changes(instants: Instants, zone: str, raw: RawTable, ledger: Ledger)
         run = bool(second[i]) or (run and contiguous)
         moved[i] = run
     instants[at[moved]] += np.timedelta64(3600, "s")
-    message = f"{len(at):,} rows lie in an hour that the clock change repeats; {int(moved.sum()):,} are the second one."
+    message = (
+        f"{counted(len(at), 'row lies', 'rows lie')} in an hour that the clock change repeats; "
+        f"{int(moved.sum()):,} of them in the second one."
+    )
     ledger.add("clock change", "note", message, at)
 
 
@@ -241,9 +245,8 @@ def _no_totals(raw: RawTable, by_role: Mapping[Role, list[str]], times: Instants
             rows.append(row)
     if rows:
         keep = Remedy("keep", "keep them as data")
-        message = f"{len(rows)} row at the end is a total, not data: {'; '.join(reasons)}." if len(rows) == 1 else (
-            f"{len(rows)} rows at the end are totals, not data: {'; '.join(reasons)}."
-        )  # fmt: skip
+        told = counted(len(rows), "row at the end is a total", "rows at the end are totals")
+        message = f"{told}, not data: {'; '.join(reasons)}."
         if ledger.add("totals row", "warning", message, rows, remedies=(_DROP, keep)) == "drop":
             usable[rows] = False
     return usable
@@ -375,7 +378,10 @@ def _not_negative(raw: RawTable, name: str, values: Floats, usable: NDArray[np.b
     remedies = [LEAVE, Remedy("missing", "take them as missing"), Remedy("absolute", "turn the sign"), _DROP]
     if timed:
         remedies = [_DROP, *remedies[:3]]
-    message = f"{len(low):,} of {known:,} values of “{name}” are negative ({line_text(raw, low)}); no other is."
+    message = (
+        f"{len(low):,} of {known:,} values of “{name}” {'is' if len(low) == 1 else 'are'} negative "
+        f"({line_text(raw, low)}); no other is."
+    )
     chosen = ledger.add("negative", "warning", message, low, about=name, remedies=remedies)
     if chosen == "drop":
         usable[low] = False
@@ -398,7 +404,7 @@ def _in_period(rows: Rows, recipe: Recipe, ledger: Ledger) -> Rows:
         inside &= rows.times < end_of_period(recipe.period_end, recipe.zone)
     if not inside.all():
         out = rows.row_numbers(np.flatnonzero(~inside))
-        message = f"{len(out):,} rows lie outside the stated period."
+        message = f"{counted(len(out), 'row lies', 'rows lie')} outside the stated period."
         if ledger.add("outside period", "warning", message, out, remedies=(_DROP, LEAVE)) == "drop":
             rows = rows.keep(inside)
             if not len(rows):
@@ -407,7 +413,7 @@ def _in_period(rows: Rows, recipe: Recipe, ledger: Ledger) -> Rows:
     if rows.times.max() > now:
         future = rows.times > now
         out = rows.row_numbers(np.flatnonzero(future))
-        message = f"{len(out):,} rows are dated after today, the last {rows.times.max()}."
+        message = f"{counted(len(out), 'row is', 'rows are')} dated after today, the last {rows.times.max()}."
         chosen = ledger.add("future dates", "warning", message, out, remedies=(LEAVE, _DROP))
         if chosen == "drop":
             rows = rows.keep(~future)

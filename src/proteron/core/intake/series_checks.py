@@ -10,6 +10,7 @@ from proteron.core.compiled import kernel
 from proteron.core.intake.findings import LEAVE, Ledger, Remedy, Span
 from proteron.core.panel import Covariate, Floats, Mask, Panel
 from proteron.core.timeline import Ints
+from proteron.core.words import counted
 
 _MISSING = Remedy("missing", "take these points as missing")
 _MASK = Remedy("mask", "leave them out of learning and scoring")
@@ -94,7 +95,7 @@ def _empty_series(panel: Panel, ledger: Ledger) -> Panel:
     missing = _gap_facts(panel.values, panel.offsets)[0]
     empty = np.flatnonzero(missing == panel.lengths)
     if len(empty) and len(empty) < len(panel):
-        message = f"{len(empty)} series have no value at all: {_named(panel, empty)}."
+        message = f"{counted(len(empty), 'series has', 'series have')} no value at all: {_named(panel, empty)}."
         if ledger.add("all missing", "warning", message, count=len(empty), remedies=(_EXCLUDE, LEAVE)) == "exclude":
             return _without(panel, empty)
     return panel
@@ -108,9 +109,10 @@ def _gaps(panel: Panel, ledger: Ledger, filling: str = "") -> Panel:
     at = panel.axis.local(np.array([panel.starts[worst] + where[worst]]))[0]
     when = str(at).replace("T", " ")
     message = (
-        f"{int(missing.sum()):,} steps in {int(gaps.sum()):,} gaps of {int((missing > 0).sum())} series have no value: "
-        f"{filling or 'kept as missing, not filled'}. The longest is {int(longest[worst]):,} steps from {when} "
-        f"in “{panel.keys[worst]}”."
+        f"{counted(int(missing.sum()), 'step')} in {counted(int(gaps.sum()), 'gap')} of "
+        f"{int((missing > 0).sum())} series {'has' if missing.sum() == 1 else 'have'} no value: "
+        f"{filling or 'kept as missing, not filled'}. The longest is {counted(int(longest[worst]), 'step')} from "
+        f"{when} in “{panel.keys[worst]}”."
     )
     spans = [
         Span(panel.keys[i], int(panel.starts[i] + where[i]), int(panel.starts[i] + where[i] + longest[i]))
@@ -128,7 +130,7 @@ def _constant(panel: Panel, ledger: Ledger) -> Panel:
     ]
     flat = np.array([i for i, (low, high) in enumerate(edges) if low == high], dtype=np.int64)
     if len(flat):
-        message = f"{len(flat)} series never change: {_named(panel, flat)}."
+        message = f"{counted(len(flat), 'series never changes', 'series never change')}: {_named(panel, flat)}."
         remedies = (LEAVE, _EXCLUDE)
         chosen = ledger.add(
             "constant", "warning", message, count=len(flat), spans=_whole(panel, flat), remedies=remedies
@@ -158,8 +160,8 @@ def _flat(panel: Panel, ledger: Ledger) -> Panel:
     longest = max(spans, key=lambda span: span.stop - span.start)
     when = str(panel.axis.local(np.array([longest.start]))[0]).replace("T", " ")
     message = (
-        f"{count:,} runs of one repeated value, the longest {longest.stop - longest.start:,} steps from {when} "
-        f"in “{longest.key}”: a meter that sticks?"
+        f"{counted(count, 'run')} of one repeated value, the longest {longest.stop - longest.start:,} steps from "
+        f"{when} in “{longest.key}”: a meter that sticks?"
     )
     chosen = ledger.add("flat run", "warning", message, count=count, spans=spans, remedies=(LEAVE, _MISSING, _MASK))
     return _treated(panel, spans, chosen, "flat run")
@@ -276,7 +278,8 @@ def _extremes(panel: Panel, ledger: Ledger) -> Panel:
     worst = spans[0][1]
     when = str(panel.axis.local(np.array([worst.start]))[0]).replace("T", " ")
     message = (
-        f"{len(spans):,} values lie more than {_FAR:g} robust spreads from the middle, first “{worst.key}” at {when}."
+        f"{counted(len(spans), 'value lies', 'values lie')} more than {_FAR:g} robust spreads from the middle, "
+        f"first “{worst.key}” at {when}."
     )
     remedies = (LEAVE, _MISSING, _MASK)
     chosen = ledger.add(
@@ -294,7 +297,8 @@ def _discontinued(panel: Panel, ledger: Ledger) -> Panel:
     )
     if len(early):
         when = str(panel.axis.local(ends[early[:1]] - 1)[0]).replace("T", " ")
-        message = f"{len(early)} series end before the others: {_named(panel, early)}, the first at {when}."
+        said = counted(len(early), "series ends", "series end")
+        message = f"{said} before the others: {_named(panel, early)}, the first at {when}."
         remedies = (LEAVE, _EXCLUDE)
         chosen = ledger.add(
             "discontinued", "warning", message, count=len(early), spans=_whole(panel, early), remedies=remedies
@@ -318,7 +322,7 @@ def _too_short(panel: Panel, ledger: Ledger) -> Panel:
         said = "; ".join(
             f"the season of the {word} needs {int(np.ceil(2 * length)):,} steps" for word, length in lacking
         )
-        message = f"The longest series has {longest:,} steps: {said}, and cannot be learned from this."
+        message = f"The longest series has {counted(longest, 'step')}: {said}, and cannot be learned from this."
         ledger.add("too short", "note", message, count=len(lacking))
     return panel
 

@@ -5,6 +5,7 @@ import numpy as np
 from proteron.core.intake.findings import LEAVE, Ledger, Remedy
 from proteron.core.intake.raw import RawTable
 from proteron.core.intake.rows import Rows, line_text
+from proteron.core.words import counted
 
 _FEWEST = 20  # rows that tell what is usual
 _APART = 2.0  # times the extent of the usual rows
@@ -24,7 +25,8 @@ def without_stray(rows: Rows, raw: RawTable, ledger: Ledger) -> Rows:
     at = np.flatnonzero(stray)
     shown = ", ".join(str(day) for day in np.unique(rows.times[at].astype("datetime64[D]"))[:3])
     message = (
-        f"{len(at):,} of {len(rows):,} rows are dated far from all others ({shown}; the rest lies between "
+        f"{len(at):,} of {counted(len(rows), 'row')} {'is' if len(at) == 1 else 'are'} dated far from all others "
+        f"({shown}; the rest lies between "
         f"{np.datetime64(low, 's').astype('datetime64[D]')} and {np.datetime64(high, 's').astype('datetime64[D]')}): "
         f"{line_text(raw, rows.row_numbers(at))}."
     )

@@ -14,6 +14,7 @@ from proteron.core.errors import InputError
 from proteron.core.intake.heading import find_heading
 from proteron.core.intake.limits import Limits, Source
 from proteron.core.intake.raw import Note, RawTable, ReaderSettings, distinct_names, plain_text
+from proteron.core.words import counted
 
 _SAMPLE = 1 << 16
 _BROKEN = (
@@ -116,7 +117,7 @@ def _plain_lines(source: Source, limits: Limits) -> RawTable:
         raise InputError("No line is a JSON object.", field="file")
     raw = _from_records(records, "json lines")
     if broken:
-        note = f"{len(broken):,} lines are not JSON objects and are left out."
+        note = f"{counted(len(broken), 'line is no JSON object', 'lines are no JSON objects')}: left out."
         raw = raw.noted(Note("broken lines", note, tuple(broken[:20]), len(broken), "error"))
     return raw
 

@@ -13,9 +13,10 @@ from proteron.core.judge.cells import (
     losses_of,
     robust_spread,
 )
-from proteron.core.judge.folds import Fold, Folds, learned_by
-from proteron.core.judge.losses import Breakdown, Losses
-from proteron.core.judge.metrics import DEFAULT_METRICS, METRICS, Metric, Scored, naive_scale
+from proteron.core.judge.designs import Folds
+from proteron.core.judge.folds import Fold, learned_by
+from proteron.core.judge.losses import Breakdown, Losses, Told, Weighting
+from proteron.core.judge.metrics import DEFAULT_METRICS, METRICS, Metric, Scored, metric_of, naive_scale
 from proteron.core.judge.walk_forward import (
     Report,
     check_judging,
@@ -25,10 +26,12 @@ from proteron.core.judge.walk_forward import (
     run_cells,
     walk_forward,
 )
+from proteron.core.judge.yardsticks import Yardsticks
 
 __all__ = [
     "DEFAULT_METRICS", "FLAT_SQUARE", "LEVELS", "METRICS", "Board", "BoardRow", "Breakdown", "Cell", "CellResult",
-    "EntrantFacts", "Failure", "Fit", "Fold", "Folds", "Losses", "Metric", "Report", "Scored", "check_judging",
-    "compute_cell", "compute_cells", "declined_in", "expand", "gather_losses", "learned_by", "losses_of", "make_board",
-    "naive_scale", "reason_of", "robust_spread", "run_cells", "skill_metric_of", "walk_forward",
+    "EntrantFacts", "Failure", "Fit", "Fold", "Folds", "Losses", "Metric", "Report", "Scored", "Told", "Weighting",
+    "Yardsticks", "check_judging", "compute_cell", "compute_cells", "declined_in", "expand", "gather_losses",
+    "learned_by", "losses_of", "make_board", "metric_of", "naive_scale", "reason_of", "robust_spread", "run_cells",
+    "skill_metric_of", "walk_forward",
 ]  # fmt: skip

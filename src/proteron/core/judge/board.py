@@ -10,12 +10,16 @@ import pyarrow as pa
 
 from proteron.core.errors import SettingsError
 from proteron.core.judge.cells import FLAT_SQUARE
-from proteron.core.judge.losses import Losses, pooled
-from proteron.core.judge.metrics import METRICS
+from proteron.core.judge.losses import Losses, Told, mean_over, reported_of
+from proteron.core.judge.metrics import METRICS, metric_of
 from proteron.core.panel import Floats
 
 _RESAMPLES = 2000
 _COVERAGE = "coverage_95"
+_WEIGHED = {
+    "series": "Every series counts alike, however many of its points are scored; medians and the largest as ever.",
+    "size": "Series count by the mean size of their scored truth; medians and the largest as ever.",
+}
 
 
 @dataclass(frozen=True)
@@ -201,16 +205,19 @@ def make_board(
     of equals it is the one entered first. Raises `SettingsError` for a metric by which smaller is not better.
     """
     measure = skill_metric or skill_metric_of(metrics)
-    if measure not in METRICS or METRICS[measure].nominal is not None:
-        names = ", ".join(name for name, metric in METRICS.items() if metric.nominal is None)
+    known = metric_of(measure)
+    if known is None or not known.tells_skill:
+        names = ", ".join(name for name, metric in METRICS.items() if metric.tells_skill)
         raise SettingsError(f"Skill cannot be told by “{measure}”, but by: {names}.", field="metric")
     compared = losses[measure]
     base = compared.of(baseline)
-    pairs = {each.name: _Pair.of(measure, compared.of(each.name), base) for each in entrants}
+    pairs = {each.name: _Pair.of(compared, each.name, baseline) for each in entrants}
     skills = {name: pair.skill(1, 2) for name, pair in pairs.items()}
     best = _best(skills, baseline, np.isfinite(base).any(axis=(1, 2, 3)))
     told = dict.fromkeys([*metrics, measure])
-    counts = {name: np.isfinite(each.values).sum(axis=(3, 4)) for name, each in losses.items()}
+    asked = [name for name in dict.fromkeys([*told, FLAT_SQUARE, _COVERAGE]) if name in losses]
+    counts = {name: np.isfinite(losses[name].values).sum(axis=(3, 4)) for name in asked}
+    reported = {name: losses[name].reported((1, 2, 3, 4)) for name in asked}
     rows = []
     for each in entrants:
         pair = pairs[each.name]
@@ -222,8 +229,8 @@ def make_board(
                 baseline=each.name == baseline,
                 cells=each.cells,
                 failed=each.failed,
-                errors={name: _pooled_of(losses, counts, name, each.name) for name in told},
-                flat_rmse=_pooled_of(losses, counts, FLAT_SQUARE, each.name),
+                errors={name: _at(reported, losses, name, each.name) for name in told},
+                flat_rmse=_at(reported, losses, FLAT_SQUARE, each.name),
                 skill=_number(pair.skill(0, 1, 2)),
                 skill_low=low,
                 skill_high=high,
@@ -231,7 +238,7 @@ def make_board(
                 skill_by_step=_numbers(pair.skill(0, 1)),
                 skill_by_series=_numbers(pair.skill(0, 2)),
                 best_in=int((best == each.name).sum()),
-                coverage=_pooled_of(losses, counts, _COVERAGE, each.name),
+                coverage=_at(reported, losses, _COVERAGE, each.name),
                 seconds=each.seconds,
                 cpu_seconds=each.cpu_seconds,
                 behind={
@@ -241,19 +248,18 @@ def make_board(
                 reasons=_reasons(each.failures),
             )
         )
-    return Board(rows, metrics, measure, _left_out(counts, list(told)))
+    notes = [_WEIGHED[losses.weighting]] if isinstance(losses, Told) and losses.weighting != "points" else []
+    return Board(rows, metrics, measure, notes + _left_out(counts, list(told)))
 
 
 def skill_metric_of(metrics: Sequence[str]) -> str:
-    """The first metric by which smaller is better."""
-    return next((name for name in metrics if METRICS[name].nominal is None), "mase")
+    """The first metric by which skill can be told."""
+    known = ((name, metric_of(name)) for name in metrics)
+    return next((name for name, metric in known if metric is not None and metric.tells_skill), "mase")
 
 
-def _pooled_of(losses: Mapping[str, Losses], counts: Mapping[str, Any], metric: str, name: str) -> float | None:
-    if metric not in losses:
-        return None
-    place = losses[metric].names.index(name)
-    return _number(pooled(metric, np.nansum(losses[metric].values[place]), counts[metric][place].sum()))
+def _at(reported: Mapping[str, Floats], losses: Mapping[str, Losses], metric: str, name: str) -> float | None:
+    return _number(reported[metric][losses[metric].names.index(name)]) if metric in reported else None
 
 
 def _behind(counts: Any) -> Behind:
@@ -266,7 +272,8 @@ def _left_out(counts: Mapping[str, Any], metrics: Sequence[str]) -> list[str]:
 
     `counts` (n_entrants, n_folds, n_series) are points by metric.
     """
-    most, notes = np.maximum.reduce([each for name, each in counts.items() if name in METRICS]), []
+    known = {name: found for name in counts if (found := metric_of(name)) is not None}
+    most, notes = np.maximum.reduce([counts[name] for name in known]), []
     for name in metrics:
         if name not in counts or (counts[name] == most).all():
             continue
@@ -277,40 +284,54 @@ def _left_out(counts: Mapping[str, Any], metrics: Sequence[str]) -> list[str]:
             if gone:
                 parts.append(f"{gone} of {most.shape[axis]} {one if most.shape[axis] == 1 else many}")
         points = f"{100 * (most - counts[name]).sum() / most.sum():.2g} % of all points"
-        notes.append(f"{METRICS[name].title} leaves out {' and '.join(parts) or points}: {METRICS[name].undefined}.")
+        notes.append(f"{known[name].title} leaves out {' and '.join(parts) or points}: {known[name].undefined}.")
     return notes
 
 
 @dataclass(frozen=True)
 class _Pair:
     """Losses of an entrant and the baseline over the points both have, each (n_folds, n_series, n_steps), as sums over
-    origins, and how many points these are."""
+    origins, how many points these are, the metric's yardstick of them, and how series weigh, where either is."""
 
     metric: str
     mine: Floats
     theirs: Floats
     counts: Floats
+    beside: Floats | None
+    weights: Floats | None
 
     @classmethod
-    def of(cls, metric: str, own: Floats, base: Floats) -> "_Pair":
-        """From losses (n_folds, n_series, n_origins, n_steps), NaN where there is none."""
+    def of(cls, losses: Losses, name: str, baseline: str) -> "_Pair":
+        own, base = losses.of(name), losses.of(baseline)
         both = np.isfinite(own) & np.isfinite(base)
         mine, theirs = (np.where(both, each, 0.0).sum(axis=2) for each in (own, base))
-        return cls(metric, mine, theirs, both.sum(axis=2))
+        beside = None if losses.beside is None else np.where(both, losses.beside, 0.0).sum(axis=2)
+        return cls(losses.metric, mine, theirs, both.sum(axis=2), beside, losses.weights)
 
     def skill(self, *axes: int) -> Floats:
         """Skill over all of some axes (0 folds, 1 series, 2 steps)."""
-        return _share(self.metric, *(each.sum(axis=axes) for each in (self.mine, self.theirs, self.counts)))
+        return _share(self.metric, *(mean_over(each, self.counts, axes, 1, self.weights) for each in self._sums))
+
+    @property
+    def _sums(self) -> list[Floats]:
+        return [self.mine, self.theirs, *([] if self.beside is None else [self.beside])]
 
     def interval(self) -> tuple[float | None, float | None]:
         """95 % interval of the skill over resampled folds; none with fewer than two folds to draw from."""
-        mine, theirs, counts = (each.sum(axis=(1, 2)) for each in (self.mine, self.theirs, self.counts))
-        there = counts > 0
+        there = self.counts.sum(axis=(1, 2)) > 0
         folds = int(there.sum())
         if folds < 2:
             return None, None
         draws = _draws(folds)
-        drawn = _share(self.metric, draws @ mine[there], draws @ theirs[there], draws @ counts[there])
+        if self.weights is None:
+            counts, sums = self.counts.sum(axis=(1, 2)), [each.sum(axis=(1, 2)) for each in self._sums]
+            drawn = _share(self.metric, *(_drawn(draws, each[there]) / _drawn(draws, counts[there]) for each in sums))
+        else:
+            counts, sums = (
+                draws @ self.counts[there].sum(axis=2),
+                [draws @ each[there].sum(axis=2) for each in self._sums],
+            )
+            drawn = _share(self.metric, *(mean_over(each, counts, (1,), 1, self.weights) for each in sums))
         drawn = drawn[np.isfinite(drawn)]
         if len(drawn) <= _RESAMPLES // 2:
             return None, None
@@ -325,9 +346,14 @@ def _draws(folds: int) -> Floats:
     return draws.astype(np.float64)
 
 
-def _share(metric: str, mine: Floats, theirs: Floats, counts: Floats) -> Floats:
-    """1 - error / the baseline's error; NaN where the baseline has none."""
-    own, base = pooled(metric, mine, counts), pooled(metric, theirs, counts)
+def _drawn(draws: Floats, by_fold: Floats) -> Floats:
+    """Sums over drawn folds, (_RESAMPLES,); to the same bit in every process, whatever threads it has."""
+    return np.asarray(np.einsum("df,f->d", draws, by_fold))
+
+
+def _share(metric: str, mine: Floats, theirs: Floats, beside: Floats | None = None) -> Floats:
+    """1 - error / the baseline's error, from mean losses; NaN where the baseline has none."""
+    own, base = reported_of(metric, mine, beside), reported_of(metric, theirs, beside)
     with np.errstate(invalid="ignore", divide="ignore"):
         return np.where(base > 0, 1 - own / base, np.nan)
 

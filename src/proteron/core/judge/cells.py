@@ -13,13 +13,14 @@ from proteron.core.flatten import FittedChain
 from proteron.core.forecasters import Contender, FittedContender, ForecasterState, Work, truths
 from proteron.core.forecasters.forecast import quantile_rows
 from proteron.core.judge.folds import Fold
-from proteron.core.judge.metrics import METRICS, Scored, naive_scale
+from proteron.core.judge.metrics import Scored, kept_losses, naive_scale
+from proteron.core.judge.yardsticks import last_known, scored_truth
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 
 LEVELS = (0.5, 0.8, 0.95)
 _WORK_PER_CELL = 4e6  # points × cost: about a second
-_VERSION = 3  # of how cells are computed; raised when their results change
+_VERSION = 4  # of how cells are computed; raised when their results change
 _ROUNDING = 1e-9  # of the largest value known: a spread below it is what rounding leaves
 FLAT_SQUARE = "flat_square"  # the loss of flat-unit errors, kept beside the metrics
 
@@ -248,23 +249,26 @@ def _forecast(panel: Panel, cell: Cell, fit: Fit, fresh: tuple[FittedContender, 
 
 
 def losses_of(panel: Panel, result: CellResult) -> dict[str, Floats]:
-    """The loss of every scored point by metric, and of flat units where there is a chain; NaN where not scored.
+    """Every kept loss of every scored point, and of flat units where there is a chain; NaN where not scored.
 
     Scales of metrics are those of the naive forecast as of the fold's cutoff.
     """
     cell, place = result.cell, result.cell.place
     alone = _series(panel, cell)
-    truth = truths(alone, result.origins + place.gap, place.horizon, alone.scorable())
-    steps = result.origins[:, None] + place.gap + np.arange(place.horizon)
-    truth = np.where(place.is_scored(steps), truth, np.nan)
-    known, season = place.inside(alone).cut_at(place.cutoff), panel.axis.step.season
+    truth, inside = scored_truth(alone, place), place.inside(alone)
+    known, season = inside.cut_at(place.cutoff), panel.axis.step.season
     scale, square = (
         np.array([naive_scale(known.series(i), season, power) for i in range(len(alone))])[:, None, None]
         for power in (1, 2)
     )
     lower, upper = (result.ranges[:, 0], result.ranges[:, 1]) if cell.levels else (None, None)
-    scored = Scored(result.mean, truth, scale, square, cell.levels, lower, upper, result.paths)
-    found = {name: metric.of(scored) for name, metric in METRICS.items() if all(scored.has(n) for n in metric.needs)}
+    last = np.full((len(alone), len(result.origins), 1), np.nan)
+    for i in range(len(alone)):
+        at = last_known(inside.series(i), np.maximum(result.origins - inside.starts[i], 0))
+        last[i, at >= 0, 0] = inside.series(i)[at[at >= 0]]
+    scored = Scored(result.mean, truth, scale, square, cell.levels, lower, upper, result.paths, last)
+    wanted = [loss for loss in kept_losses(cell.levels) if all(scored.has(need) for need in loss.needs)]
+    found = {loss.name: loss.of(scored) for loss in wanted}
     if cell.contender.chain.active:
         found[FLAT_SQUARE] = np.where(np.isnan(truth), np.nan, result.flat_mean - result.flat_truth) ** 2
     return found

@@ -8,7 +8,7 @@ from concurrent.futures import ProcessPoolExecutor, as_completed
 from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 
@@ -16,9 +16,11 @@ from proteron.core.errors import ProteronError, SettingsError
 from proteron.core.forecasters import Contender, truths
 from proteron.core.judge.board import Board, EntrantFacts, Failure, make_board
 from proteron.core.judge.cells import LEVELS, Cell, CellResult, compute_cells, expand
-from proteron.core.judge.folds import Fold, Folds
-from proteron.core.judge.losses import Breakdown, Losses, View, losses_at
-from proteron.core.judge.metrics import DEFAULT_METRICS, METRICS
+from proteron.core.judge.designs import Folds
+from proteron.core.judge.folds import Fold
+from proteron.core.judge.losses import Breakdown, Losses, Told, View, Weighting, losses_at
+from proteron.core.judge.metrics import DEFAULT_METRICS, METRICS, metric_of, sign_table
+from proteron.core.judge.yardsticks import Yardsticks
 from proteron.core.panel import Panel, require_panel
 
 Progress = Callable[[int, int, Cell, str | None], None]
@@ -60,12 +62,17 @@ class Report:
         return {each.place: each.reason for each in self.all_failures}
 
     @cached_property
-    def _losses(self) -> dict[str, Losses]:
-        return gather_losses(self.results, self.names, self.folds, len(self.panel))
+    def _losses(self) -> Told:
+        kept = gather_losses(self.results, self.names, self.folds, len(self.panel))
+        return Told(kept, Yardsticks(self.panel, self.folds))
 
     @cached_property
     def board(self) -> Board:
         """One row per contender: errors, skill with interval, flat-unit errors, time, reasons for what is missing."""
+        return self.weighed("points")
+
+    def weighed(self, weighting: Weighting) -> Board:
+        """The board with all scored points counting alike, all “series”, or series by the “size” of their truth."""
         facts = [
             EntrantFacts(
                 name,
@@ -78,7 +85,7 @@ class Report:
             )
             for name, contender in self.contenders.items()
         ]
-        return make_board(self._losses, facts, self.metrics, self.baseline)
+        return make_board(self._losses.weighted(weighting), facts, self.metrics, self.baseline)
 
     def losses(self, metric: str, by: View | None = None) -> Losses | Breakdown:
         """Losses of one metric at every point, or what it reports by step, fold, series or calendar slot.
@@ -87,6 +94,10 @@ class Report:
         """
         found = losses_at(self._losses, metric)
         return found if by is None else found.by(by, self.panel, self.folds)
+
+    def signs(self, contender: str, of: Literal["changes", "values"] = "changes") -> dict[str, dict[str, int]]:
+        """How often what was forecast to go “up” and “down” did: of changes against the last known, or of values."""
+        return sign_table(self._losses.kept("sign_of_change" if of == "changes" else "sign").of(contender))
 
     @cached_property
     def forecasts(self) -> dict[str, dict[str, Any]]:
@@ -127,17 +138,17 @@ def gather_losses(
             if metric not in found:
                 found[metric] = Losses.empty(metric, names, folds, series)
             found[metric].put(result.cell.name, result.cell.fold, result.cell.series, losses)
-    for metric in METRICS:
-        found.setdefault(metric, Losses.empty(metric, names, folds, series))
+    for name in (metric.loss.name for metric in METRICS.values()):
+        found.setdefault(name, Losses.empty(name, names, folds, series))
     return found
 
 
 def check_judging(contenders: Iterable[str], metrics: Sequence[str], baseline: str) -> None:
     """Raise `SettingsError` for an unknown metric or a baseline that is not entered."""
     for metric in metrics:
-        if metric not in METRICS:
+        if metric_of(metric) is None:
             raise SettingsError(f"There is no metric “{metric}”; there are: {', '.join(METRICS)}.", field="metrics")
-    if metrics and all(METRICS[metric].nominal is not None for metric in metrics):
+    if metrics and not any(found.tells_skill for metric in metrics if (found := metric_of(metric))):
         raise SettingsError("Skill needs a metric by which smaller is better, such as “mase”.", field="metrics")
     if baseline not in list(contenders):
         raise SettingsError(f"The baseline “{baseline}” is not among the contenders.", field="baseline")

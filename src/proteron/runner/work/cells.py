@@ -152,15 +152,18 @@ def _expand(session: Session, here: "type[Here]", experiment: Experiment) -> Non
 _loaded: set[type] = set()
 
 
-def _warm(families: set[type]) -> None:
+def _warm(here: "type[Here]", families: set[type]) -> None:
     """Load what these forecasters need, once a process: no cell's seconds are those of loading."""
     from proteron.core.errors import ProteronError
     from proteron.core.forecasters.warm import fit_once
 
-    for each in families - _loaded:
-        with suppress(ProteronError):
-            fit_once(each)
-        _loaded.add(each)
+    if families <= _loaded:
+        return
+    with here.loading():
+        for each in families - _loaded:
+            with suppress(ProteronError):
+                fit_once(each)
+            _loaded.add(each)
 
 
 def _compute(here: "type[Here]", experiment_id: int, keys: list[str], work: "Work") -> str | None:
@@ -177,7 +180,7 @@ def _compute(here: "type[Here]", experiment_id: int, keys: list[str], work: "Wor
             panel = here.panels.get(session, experiment.dataset_id)
             cells: list[Cell] = [load_cell(session, experiment_id, key) for key in keys]
             fits = {cell.fit_key: load_fit(session, cell.fit_key) for cell in cells}
-        _warm({type(cell.contender.forecaster) for cell in cells})
+        _warm(here, {type(cell.contender.forecaster) for cell in cells})
         memory = PeakMemory()
         results = compute_cells(panel, cells, work, {key: fit for key, fit in fits.items() if fit is not None})
         taken = memory.taken()

@@ -11,26 +11,23 @@ import { count, fixed } from '../../state/format'
 import { roomActions } from '../../state/keys'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
-import DataGrid from '../../widgets/DataGrid.vue'
-import type { GridColumn } from '../../widgets/grid'
+import FactList from '../../widgets/FactList.vue'
 import RoomFrame from '../../widgets/RoomFrame.vue'
 import { useExperiment } from '../walkforward/useExperiment'
+import FlagGrid from './FlagGrid.vue'
 import { useFlags } from './useFlags'
 
 const store = useProject()
 const view = useView()
 const id = computed(() => store.choices.scan_id)
-const { experiment, active, run, stop } = useExperiment(id, false)
+const { experiment, active, run, stop } = useExperiment(id)
 const points = useLine()
 const line = points.data
-const judged = computed(() =>
+const basis = computed(() =>
   store.project?.experiments.find((each) => each.id === store.choices.experiment_id),
 )
 const using = ref('')
-const { experiment: source } = useExperiment(
-  computed(() => store.choices.experiment_id),
-  false,
-)
+const { experiment: source } = useExperiment(computed(() => store.choices.experiment_id))
 const candidates = computed(() => source.value?.contenders ?? [])
 watch(
   candidates,
@@ -56,42 +53,17 @@ const { data: scores } = useAnswer(
 
 const { budget, threshold, flags, setBudget, drag } = useFlags(id, () => experiment.value?.state, active)
 
-const selected = ref<number | null>(null)
-const COLUMNS: GridColumn<Shapes['FlagView']>[] = [
-  {
-    name: 'time',
-    title: 'time',
-    value: (flag) => flag.time,
-    text: (flag) => store.axis?.input(flag.time) ?? '',
-    words: true,
-    className: () => 'number',
-  },
-  { name: 'kind', title: 'kind', value: (flag) => flag.kind, words: true },
-  { name: 'steps', title: 'steps', value: (flag) => flag.stop - flag.start },
-  { name: 'score', title: 'score', value: (flag) => flag.score, text: (flag) => fixed(flag.score, 2) },
-  { name: 'verdict', title: 'verdict', value: (flag) => flag.verdict, words: true },
-]
-async function judge(flag: Shapes['FlagView'], verdict: 'open' | 'confirmed' | 'dismissed') {
-  const params = { path: { flag_id: flag.id } }
-  const next = flag.verdict === verdict ? 'open' : verdict
-  const answer = await attempt(() =>
-    unwrap(client.PATCH('/api/v1/flags/{flag_id}', { params, body: { verdict: next } })),
-  )
-  if (answer && flags.value)
+function judged(flag: Shapes['FlagView']) {
+  if (flags.value)
     flags.value = {
       ...flags.value,
-      flags: flags.value.flags.map((each) => (each.id === answer.id ? answer : each)),
+      flags: flags.value.flags.map((each) => (each.id === flag.id ? flag : each)),
     }
 }
-function go(flag: Shapes['FlagView']) {
-  selected.value = flag.id
-  const step = (store.axis?.grid.seconds ?? 86400) * 60
-  view.setSpan(flag.time - step * 2, flag.time + step * 2)
-}
 async function scan() {
-  if (!store.project || !judged.value || !using.value) return
+  if (!store.project || !basis.value || !using.value) return
   const params = { path: { project_id: store.project.id } }
-  const body = { experiment_id: judged.value.id, contender: using.value }
+  const body = { experiment_id: basis.value.id, contender: using.value }
   if (await attempt(() => unwrap(client.POST('/api/v1/projects/{project_id}/scans', { params, body }))))
     await store.reload()
 }
@@ -110,7 +82,6 @@ const lane = computed(() => [
 const scoreLane = computed(() =>
   scores.value ? [{ label: 'score', points: scores.value.score, color: 'var(--ink-2)', width: 1 }] : [],
 )
-const ordered = computed(() => [...(flags.value?.flags ?? [])].sort((a, b) => b.score - a.score))
 
 watchEffect(() => {
   roomActions.run = () => (experiment.value ? void run() : void scan())
@@ -143,45 +114,24 @@ onBeforeUnmount(() => (roomActions.run = roomActions.stop = null))
         note="drag the dashed line"
         @threshold="drag"
       />
-      <DataGrid
+      <FlagGrid
         class="list panel"
-        label="Flags"
-        :rows="ordered"
-        :columns="COLUMNS"
-        :key-of="(flag) => flag.id"
-        :selected="selected"
-        :row-class="(flag) => (flag.time > cutoffTime ? 'later' : '')"
+        :flags="flags?.flags ?? []"
+        :known-until="cutoffTime"
         :empty="flags ? 'No flag stands above the threshold.' : active ? 'Scoring …' : 'Reading the flags …'"
-        @select="go"
-      >
-        <template #cell-verdict="{ row }">
-          <button
-            class="button quiet"
-            :aria-pressed="row.verdict === 'confirmed'"
-            @click.stop="judge(row, 'confirmed')"
-          >
-            {{ row.verdict === 'confirmed' ? '◆ confirmed' : 'confirm' }}
-          </button>
-          <button
-            class="button quiet"
-            :aria-pressed="row.verdict === 'dismissed'"
-            @click.stop="judge(row, 'dismissed')"
-          >
-            {{ row.verdict === 'dismissed' ? '⟍ dismissed' : 'dismiss' }}
-          </button>
-        </template>
-      </DataGrid>
+        @judged="judged"
+      />
     </template>
     <div v-else class="nothing">
       <h1>Anomalies</h1>
       <p class="second">
         {{
-          judged
+          basis
             ? 'No scan yet: score every step with a contender, one step ahead and out of sample.'
             : 'A scan needs contenders: run an experiment in Walk-forward first.'
         }}
       </p>
-      <button v-if="judged" class="button primary" :disabled="!using" @click="scan">
+      <button v-if="basis" class="button primary" :disabled="!using" @click="scan">
         Scan with {{ using }}
       </button>
     </div>
@@ -190,30 +140,16 @@ onBeforeUnmount(() => (roomActions.run = roomActions.stop = null))
       <p v-if="active" class="sentence">
         Scoring, {{ experiment?.done }} of {{ experiment?.cells }} spans done.
       </p>
-      <table v-if="flags" class="facts">
-        <tbody>
-          <tr>
-            <td>flags in this series</td>
-            <td class="number">{{ count(flags.flags.length) }}</td>
-          </tr>
-          <tr>
-            <td>raised by the cutoff</td>
-            <td class="number">{{ count(known.length) }}</td>
-          </tr>
-          <tr>
-            <td>flags a week</td>
-            <td class="number">{{ fixed(flags.per_week, 2) }}</td>
-          </tr>
-          <tr>
-            <td>threshold</td>
-            <td class="number">{{ fixed(threshold, 2) }} spreads</td>
-          </tr>
-          <tr>
-            <td>highest score</td>
-            <td class="number">{{ fixed(scores?.highest, 1) }}</td>
-          </tr>
-        </tbody>
-      </table>
+      <FactList
+        v-if="flags"
+        :facts="[
+          { name: 'flags in this series', value: count(flags.flags.length) },
+          { name: 'raised by the cutoff', value: count(known.length) },
+          { name: 'flags a week', value: fixed(flags.per_week, 2) },
+          { name: 'threshold', value: `${fixed(threshold, 2)} spreads` },
+          { name: 'highest score', value: fixed(scores?.highest, 1) },
+        ]"
+      />
       <label
         >Alert budget, flags a week <NumberField v-model="budget" :min="0.05" @update:model-value="setBudget"
       /></label>
@@ -222,7 +158,7 @@ onBeforeUnmount(() => (roomActions.run = roomActions.stop = null))
         before the point's fold began.
       </p>
       <span class="grow"></span>
-      <template v-if="judged">
+      <template v-if="basis">
         <label
           >Contender <ChoiceField v-model="using" :options="candidates.map((each) => each.name)"
         /></label>
@@ -246,10 +182,6 @@ onBeforeUnmount(() => (roomActions.run = roomActions.stop = null))
 }
 .list {
   flex: 2;
-}
-:deep(.later) {
-  color: var(--ink-2);
-  font-style: italic;
 }
 label {
   display: grid;

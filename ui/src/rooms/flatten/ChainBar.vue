@@ -79,7 +79,7 @@ function turn(index: number) {
         <span role="listitem" class="stage" :class="{ here: i === selected, off: stage.off }">
           <button
             class="name"
-            title="Alt ← → moves it, O switches it off, D repeats it, Delete removes it"
+            v-tip="'Alt ← → moves it, O switches it off, D repeats it, Delete removes it'"
             @click="emit('select', i)"
             @keydown.alt.left.prevent="move(i, -1)"
             @keydown.alt.right.prevent="move(i, 1)"
@@ -90,22 +90,22 @@ function turn(index: number) {
             {{ titleOf(stage) }}
           </button>
           <template v-if="i === selected">
-            <button title="Move left" aria-label="Move left" :disabled="i === 0" @click="move(i, -1)">
+            <button v-tip="'Move left'" aria-label="Move left" :disabled="i === 0" @click="move(i, -1)">
               ‹
             </button>
             <button
-              title="Move right"
+              v-tip="'Move right'"
               aria-label="Move right"
               :disabled="i === chain.length - 1"
               @click="move(i, 1)"
             >
               ›
             </button>
-            <button :aria-pressed="stage.off" title="Switch off or on" @click="turn(i)">
+            <button :aria-pressed="stage.off" v-tip="'Switch off or on'" @click="turn(i)">
               {{ stage.off ? 'on' : 'off' }}
             </button>
-            <button title="Repeat it" aria-label="Repeat" @click="repeat(i)">+</button>
-            <button title="Remove it" aria-label="Remove" @click="remove(i)">×</button>
+            <button v-tip="'Repeat it'" aria-label="Repeat" @click="repeat(i)">+</button>
+            <button v-tip="'Remove it'" aria-label="Remove" @click="remove(i)">×</button>
           </template>
         </span>
       </template>
@@ -122,7 +122,7 @@ function turn(index: number) {
           <button
             v-for="each in kinds.filter((one) => one.group === group)"
             :key="each.kind"
-            :title="each.help"
+            v-tip="each.help"
             @click="add(each.kind)"
           >
             {{ each.title }}

@@ -57,7 +57,7 @@ const { remove } = useKept()
         <button class="grow" @click="emit('take', each.stages as unknown as Stage[])">{{ each.name }}</button>
         <button
           :aria-label="`Delete ${each.name}`"
-          title="Delete it; Ctrl Z takes it back"
+          v-tip="'Delete it; Ctrl Z takes it back'"
           @click="remove({ ...each, kind: 'chains' })"
         >
           ×

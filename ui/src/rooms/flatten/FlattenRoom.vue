@@ -2,16 +2,16 @@
 import { computed } from 'vue'
 import { namedBars } from '../../charts/plot'
 import PlotChart from '../../charts/PlotChart.vue'
-import { observedSeries, splitAt, type LaneBand, type LaneSeries } from '../../charts/lane'
+import { observedSeries, type LaneBand, type LaneSeries } from '../../charts/lane'
 import TimeLane from '../../charts/TimeLane.vue'
 import { useLine } from '../../charts/useLine'
-import { fixed } from '../../state/format'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import RoomFrame from '../../widgets/RoomFrame.vue'
 import ChainBar from './ChainBar.vue'
 import KeptChains from './KeptChains.vue'
 import StageFacts from './StageFacts.vue'
+import { useStageLanes } from './stageLanes'
 import { useFlatten } from './useFlatten'
 
 const store = useProject()
@@ -50,6 +50,9 @@ const range = computed<LaneBand[]>(() =>
       ]
     : [],
 )
+/** The first lane; its lines stay the same objects until they change, so that nothing else draws it anew. */
+const upper = computed(() => (view.flat ? flatLine.value : [...observed.value, ...projection.value]))
+const NONE: LaneBand[] = []
 /** What enters and what leaves the selected stage, in the units it works in. */
 const around = computed<LaneSeries[]>(() => {
   const at = stages.value.findIndex((each) => each.place === selected.value)
@@ -69,38 +72,7 @@ function swap() {
   )
   void change(next, choosy.value)
 }
-const COLORS = ['var(--c2)', 'var(--c3)', 'var(--c5)', 'var(--c4)', 'var(--c6)', 'var(--c7)']
-const lanes = computed(() => {
-  let color = 0
-  return stages.value.flatMap((stage) => {
-    return stage.parts.map((part, i) => {
-      const paint = COLORS[color++ % COLORS.length] as string
-      const [learned, projected] = splitAt(part.line, cutoffTime.value)
-      const twin = stage.twin[i]
-      const series: LaneSeries[] = [
-        ...(twin
-          ? [
-              {
-                label: `${part.name}, ${stage.twin_name}`,
-                points: twin.line,
-                color: 'var(--ink-3)',
-                width: 1.5,
-                dash: [2, 3],
-              },
-            ]
-          : []),
-        { label: part.name, points: learned, color: paint, width: 1.5 },
-        { label: `${part.name}, projected`, points: projected, color: paint, width: 1.5, dash: [5, 3] },
-      ]
-      const share =
-        i === 0 && stage.variance_share !== null
-          ? `takes ${fixed(stage.variance_share * 100, 1)} % of variance`
-          : ''
-      const against = twin ? `dotted: ${stage.twin_name}` : ''
-      return { stage, name: part.name, note: [share, against].filter(Boolean).join(' · '), series }
-    })
-  })
-})
+const lanes = useStageLanes(stages, cutoffTime)
 const after = computed(() => facts.value?.stages[facts.value.stages.length - 1] ?? facts.value?.before)
 const lags = computed(() => (facts.value?.acf_after ?? []).map((_, i) => i).slice(1))
 const blocks = computed(() => (facts.value?.spreads_after ?? []).map((_, i, all) => i + 1 - all.length))
@@ -134,8 +106,8 @@ const stage = computed(() => chain.value[selected.value])
               ? 'right of the cutoff: the chain alone, with 80 %'
               : ''
         "
-        :series="view.flat ? flatLine : [...observed, ...projection]"
-        :bands="view.flat ? [] : range"
+        :series="upper"
+        :bands="view.flat ? NONE : range"
         :busy="busy"
         class="lane"
       />

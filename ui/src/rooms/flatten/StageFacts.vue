@@ -4,8 +4,9 @@ import { computed } from 'vue'
 import type { Shapes } from '../../api/client'
 import { namedBars, type PlotSeries } from '../../charts/plot'
 import PlotChart from '../../charts/PlotChart.vue'
-import { fixed, number } from '../../state/format'
+import { chance, fixed, number } from '../../state/format'
 import { useProject } from '../../state/project'
+import FactList from '../../widgets/FactList.vue'
 import SettingsForm from '../../widgets/SettingsForm.vue'
 import type { Stage } from './useFlatten'
 
@@ -30,8 +31,6 @@ const before = computed(() => {
   const earlier = (props.facts?.stages ?? []).filter((each) => each.place < props.place)
   return earlier[earlier.length - 1] ?? props.facts?.before
 })
-const p = (value: number | null | undefined) =>
-  value == null ? '–' : value < 0.001 ? '< 0.001' : fixed(value, 3)
 const tests = computed(() =>
   (after.value?.tests ?? []).map((test) => ({
     name: test.name,
@@ -40,6 +39,14 @@ const tests = computed(() =>
     verdict: test.verdict,
   })),
 )
+const told = computed(() => [
+  ...Object.entries(props.view?.facts ?? {}).map(([name, value]) => ({ name, value: number(value, 4) })),
+  props.view?.variance_share != null && {
+    name: 'share of variance',
+    value: `${fixed(props.view.variance_share * 100, 1)} %`,
+  },
+  { name: 'round trip of the chain', value: props.roundTrip?.toExponential(0) ?? '–' },
+])
 const curves = computed(() =>
   (props.view?.figures ?? []).map((figure) => ({
     ...figure,
@@ -91,22 +98,7 @@ const curves = computed(() =>
       <Checkbox binary :model-value="comparing" @update:model-value="emit('compare', $event)" />
       compare plain and robust
     </label>
-    <table class="facts">
-      <tbody>
-        <tr v-for="(value, name) in view.facts" :key="name">
-          <td>{{ name }}</td>
-          <td class="number">{{ number(value, 4) }}</td>
-        </tr>
-        <tr v-if="view.variance_share !== null">
-          <td>share of variance</td>
-          <td class="number">{{ fixed(view.variance_share * 100, 1) }} %</td>
-        </tr>
-        <tr>
-          <td>round trip of the chain</td>
-          <td class="number">{{ roundTrip?.toExponential(0) ?? '–' }}</td>
-        </tr>
-      </tbody>
-    </table>
+    <FactList :facts="told" />
     <p v-for="note in view.notes" :key="note" class="worse sentence">{{ note }}</p>
     <template v-if="after">
       <h2>After this stage</h2>
@@ -120,10 +112,10 @@ const curves = computed(() =>
           </tr>
         </thead>
         <tbody>
-          <tr v-for="test in tests" :key="test.name" :title="test.verdict">
+          <tr v-for="test in tests" :key="test.name" v-tip="test.verdict">
             <td>{{ test.name }}</td>
-            <td class="number">{{ p(test.before) }}</td>
-            <td class="number">{{ p(test.after) }}</td>
+            <td class="number">{{ chance(test.before) }}</td>
+            <td class="number">{{ chance(test.after) }}</td>
           </tr>
         </tbody>
       </table>

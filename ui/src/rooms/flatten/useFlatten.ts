@@ -47,7 +47,7 @@ export function useFlatten() {
       unwrap(
         client.POST('/api/v1/datasets/{dataset_id}/series/{series}/flatten/facts', { ...asked, signal }),
       ),
-    { settle: 400 },
+    { settle: 400, aside: true },
   )
 
   async function change(next: Stage[], select = selected.value) {

@@ -2,42 +2,32 @@
 import { computed } from 'vue'
 import { count } from '../../state/format'
 import { useProject } from '../../state/project'
+import FactList from '../../widgets/FactList.vue'
 
 /** What the version in use is: its hash, its size, its step, and the roles of its columns. */
 const store = useProject()
-const rows = computed(() => (store.dataset?.account as { rows?: number } | undefined)?.rows)
+const told = computed(() => {
+  const of = store.dataset
+  if (!of) return []
+  return [
+    { name: 'version', value: of.version },
+    { name: 'hash', value: of.hash.slice(0, 12), hint: of.hash },
+    { name: 'rows read', value: count((of.account as { rows?: number }).rows) },
+    { name: 'series × steps', value: `${count(of.series.length)} × ${count(store.axis?.end)}` },
+    { name: 'step', value: of.grid.step },
+    { name: 'zone', value: of.grid.zone },
+    ...of.columns.map((each) => ({
+      name: String(each.role).replace('_', ' '),
+      value: String(each.name),
+      words: true,
+    })),
+  ]
+})
 </script>
 
 <template>
   <template v-if="store.dataset">
     <h1>{{ store.dataset.name }}</h1>
-    <table class="facts">
-      <tbody>
-        <tr>
-          <td>version</td>
-          <td class="number">{{ store.dataset.version }}</td>
-        </tr>
-        <tr>
-          <td>hash</td>
-          <td class="number" :title="store.dataset.hash">{{ store.dataset.hash.slice(0, 12) }}</td>
-        </tr>
-        <tr>
-          <td>rows read</td>
-          <td class="number">{{ count(rows) }}</td>
-        </tr>
-        <tr>
-          <td>series × steps</td>
-          <td class="number">{{ count(store.dataset.series.length) }} × {{ count(store.axis?.end) }}</td>
-        </tr>
-        <tr>
-          <td>step, zone</td>
-          <td class="number">{{ store.dataset.grid.step }}, {{ store.dataset.grid.zone }}</td>
-        </tr>
-        <tr v-for="column in store.dataset.columns" :key="String(column.name)">
-          <td>{{ String(column.role).replace('_', ' ') }}</td>
-          <td>{{ column.name }}</td>
-        </tr>
-      </tbody>
-    </table>
+    <FactList :facts="told" />
   </template>
 </template>

@@ -1,15 +1,12 @@
 <script setup lang="ts">
-import InputText from 'primevue/inputtext'
 import Tab from 'primevue/tab'
 import TabList from 'primevue/tablist'
 import Tabs from 'primevue/tabs'
-import { useEventListener } from '@vueuse/core'
 import { computed, onBeforeUnmount, ref } from 'vue'
 import { attempt, client, unwrap, type Draft, type Shapes } from '../../api/client'
 import { observedSeries } from '../../charts/lane'
 import TimeLane from '../../charts/TimeLane.vue'
 import { useLine } from '../../charts/useLine'
-import { count } from '../../state/format'
 import { roomActions } from '../../state/keys'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
@@ -20,8 +17,9 @@ import DatasetEdits from './DatasetEdits.vue'
 import FindingList from './FindingList.vue'
 import PreviewLine from './PreviewLine.vue'
 import RawRows from './RawRows.vue'
-import RecipeForm from './RecipeForm.vue'
+import ReadingFacts from './ReadingFacts.vue'
 import SeriesTable from './SeriesTable.vue'
+import { useGivenFiles } from './useGivenFiles'
 import { useIntake, type Role } from './useIntake'
 import VersionList from './VersionList.vue'
 
@@ -30,15 +28,13 @@ const NO_PANEL = { root: { 'aria-controls': null } }
 const store = useProject()
 const view = useView()
 const intake = useIntake()
-const { uploads, preview, effect, account, progress, failure, busy, recipe, name } = intake
+const { uploads, preview, effect, account, progress, failure, busy, recipe } = intake
 const points = useLine()
 const line = points.data
-const picker = ref<HTMLInputElement>()
-const accountPicker = ref<HTMLInputElement>()
-const over = ref(false)
 const lit = ref<number[]>([])
 const tab = ref<'series' | 'versions'>('series')
 const bringing = ref(false)
+const { picker, accountPicker, over, take, takeAccount, drop } = useGivenFiles(intake, bringing)
 const cutoffTime = computed(() => store.axis?.time(view.cutoff - 1) ?? 0)
 const lane = computed(() => (line.value ? observedSeries(line.value, cutoffTime.value) : []))
 const stored = computed(
@@ -69,32 +65,6 @@ function setRole(column: string, role: Role) {
       next[each.name] = 'ignore'
   void intake.change({ roles: { ...next, [column]: role } })
 }
-function take(files: FileList | null | undefined) {
-  const all = [...(files ?? [])]
-  if (all.length) void intake.bring(all.map((file) => ({ content: file, name: file.name })))
-}
-async function takeAccount(files: FileList | null) {
-  const text = await files?.[0]?.text()
-  if (text === undefined) return
-  try {
-    account.value = JSON.parse(text) as Record<string, unknown>
-    bringing.value = true
-    picker.value?.click()
-  } catch {
-    failure.value = 'This is not an account: it is not JSON.'
-  }
-}
-function drop(event: DragEvent) {
-  over.value = false
-  take(event.dataTransfer?.files)
-}
-useEventListener('paste', (event: ClipboardEvent) => {
-  if (['INPUT', 'TEXTAREA'].includes((event.target as HTMLElement).tagName)) return
-  const text = event.clipboardData?.getData('text') ?? ''
-  if (event.clipboardData?.files.length) take(event.clipboardData.files)
-  else if (text.trim()) void intake.bring([{ content: new Blob([text]), name: 'pasted.csv' }])
-})
-
 /** Where a finding is: its rows, or its place on the series. */
 function point(finding: Shapes['FindingView']) {
   lit.value = [...finding.rows]
@@ -214,35 +184,7 @@ onBeforeUnmount(() => (roomActions.stop = null))
     </template>
 
     <template #inspector>
-      <template v-if="uploads.length && preview">
-        <h1 :title="uploads.map((each) => each.name).join(', ')">
-          {{ uploads[0]?.name
-          }}<template v-if="uploads.length > 1"> and {{ uploads.length - 1 }} more</template>
-        </h1>
-        <p class="second facts">
-          {{ count(preview.rows) }} rows, {{ preview.format }};
-          {{ count(preview.series_count) }} series<template v-if="preview.step">
-            of {{ preview.step }}</template
-          >
-        </p>
-        <section v-if="preview.differences" class="differences">
-          <h2>Since the last delivery</h2>
-          <p v-for="sentence in preview.differences" :key="sentence">{{ sentence }}</p>
-          <p v-if="!preview.differences.length" class="second">Nothing differs.</p>
-        </section>
-        <FindingList
-          :findings="findings"
-          live
-          :trying="effect"
-          @point="point"
-          @choose="intake.choose"
-          @try-out="intake.tryOut"
-        />
-        <RecipeForm :recipe="recipe" :preview="preview" :files="uploads.length" @change="intake.change" />
-        <div class="entries">
-          <label>Name<InputText v-model="name" class="field" /></label>
-        </div>
-      </template>
+      <ReadingFacts v-if="uploads.length && preview" :intake="intake" :findings="findings" @point="point" />
       <template v-else-if="store.dataset && !bringing">
         <DatasetFacts />
         <DatasetEdits @edit="edit" />
@@ -260,7 +202,7 @@ onBeforeUnmount(() => (roomActions.stop = null))
           <button
             class="button primary"
             :disabled="busy || !!preview?.problem || !preview?.series_count || unsettled"
-            :title="unsettled ? 'A finding wants a choice first' : ''"
+            v-tip="unsettled ? 'A finding wants a choice first' : ''"
             @click="make"
           >
             Make dataset
@@ -287,15 +229,6 @@ onBeforeUnmount(() => (roomActions.stop = null))
 .one {
   flex: 1;
   min-height: 160px;
-}
-table.facts {
-  width: 100%;
-  border-collapse: collapse;
-}
-p.facts,
-.differences p {
-  margin: 0;
-  font-size: 12px;
 }
 .grow {
   flex: 1;

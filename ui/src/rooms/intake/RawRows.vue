@@ -1,14 +1,21 @@
 <script setup lang="ts">
 import Select from 'primevue/select'
-import { computed, nextTick, ref, watch } from 'vue'
+import { computed } from 'vue'
 import type { Shapes } from '../../api/client'
-import { count } from '../../state/format'
+import { counted } from '../../state/format'
+import DataGrid from '../../widgets/DataGrid.vue'
+import type { GridColumn } from '../../widgets/grid'
 import type { Role } from './useIntake'
 
 /** The raw rows as they came, with the role of every column above it, the reason for it, and rows of findings marked. */
 const props = defineProps<{ preview: Shapes['Preview']; roles: string[]; lit: number[] }>()
 const emit = defineEmits<{ role: [column: string, role: Role] }>()
-const host = ref<HTMLDivElement>()
+interface Row {
+  row: number
+  cells: (string | null)[]
+  /** How many rows before this one are not shown. */
+  skipped: number
+}
 const shown = (role: string) => role.replace('_', ' ')
 const sure = (column: Shapes['ColumnView']) =>
   column.given ? 'chosen by you' : `${column.reason}, ${Math.round(column.confidence * 100)} % sure`
@@ -18,131 +25,108 @@ const severities = computed(() => {
     for (const row of finding.rows) if (worst.get(row) !== 'error') worst.set(row, finding.severity)
   return worst
 })
-const litRows = computed(() => new Set(props.lit))
-
-watch(
-  () => props.lit,
-  async (rows) => {
-    await nextTick()
-    host.value?.querySelector(`[data-row="${rows[0]}"]`)?.scrollIntoView({ block: 'center' })
-  },
+const lit = computed(() => new Set(props.lit))
+const rows = computed<Row[]>(() =>
+  props.preview.sample_rows.map((row, i, all) => ({
+    row,
+    cells: props.preview.sample[i] ?? [],
+    skipped: i > 0 ? row - (all[i - 1] ?? 0) - 1 : 0,
+  })),
 )
+const line = (row: number) => Math.floor(row / props.preview.per_line) + props.preview.first_line
+const columns = computed<GridColumn<Row>[]>(() => [
+  {
+    name: 'line',
+    title: 'line',
+    frozen: true,
+    text: ({ row }) => String(line(row)),
+    tip: ({ skipped }) => (skipped ? `${counted(skipped, 'row')} before this one not shown` : ''),
+  },
+  ...props.preview.columns.map((each, j) => ({
+    name: `at-${j}`,
+    title: each.name,
+    words: ['time', 'key'].includes(each.role),
+    text: ({ cells }: Row) => cells[j] ?? '',
+    className: () => each.role,
+  })),
+])
+const classOf = ({ row, skipped }: Row) =>
+  [severities.value.get(row), lit.value.has(row) && 'lit', skipped && 'after-gap'].filter(Boolean).join(' ')
 </script>
 
 <template>
-  <div ref="host" class="raw panel" tabindex="0" aria-label="Raw rows">
-    <table>
-      <thead>
-        <tr>
-          <th class="number second">line</th>
-          <th v-for="column in preview.columns" :key="column.name" :class="column.role">
-            <div class="name" :title="`${column.name}: ${column.type}`">{{ column.name }}</div>
-            <Select
-              :model-value="column.role"
-              :options="roles"
-              :option-label="shown"
-              size="small"
-              :aria-label="`Role of ${column.name}`"
-              @update:model-value="emit('role', column.name, $event)"
-            />
-            <div class="reason" :title="sure(column)">
-              {{ sure(column) }}<template v-if="column.category">; names</template>
-            </div>
-          </th>
-        </tr>
-      </thead>
-      <tbody class="number">
-        <template v-for="(row, i) in preview.sample_rows" :key="row">
-          <tr v-if="i > 0 && row > (preview.sample_rows[i - 1] ?? 0) + 1" class="skipped second">
-            <td></td>
-            <td :colspan="preview.columns.length">
-              {{ count(row - (preview.sample_rows[i - 1] ?? 0) - 1) }} rows not shown
-            </td>
-          </tr>
-          <tr :data-row="row" :class="[severities.get(row), { lit: litRows.has(row) }]">
-            <td class="second">{{ Math.floor(row / preview.per_line) + preview.first_line }}</td>
-            <td v-for="(column, j) in preview.columns" :key="column.name" :class="column.role">
-              {{ preview.sample[i]?.[j] }}
-            </td>
-          </tr>
-        </template>
-      </tbody>
-    </table>
-  </div>
+  <DataGrid
+    class="raw panel"
+    label="Raw rows"
+    :rows="rows"
+    :columns="columns"
+    :key-of="(each) => each.row"
+    :selected="lit.size ? (props.lit[0] ?? null) : null"
+    :row-class="classOf"
+    :sortable="false"
+    :row-height="22"
+  >
+    <template v-for="(column, j) in preview.columns" :key="column.name" #[`head-at-${j}`]>
+      <div class="head">
+        <div v-tip="`${column.name}: ${column.type}`" class="name">{{ column.name }}</div>
+        <Select
+          :model-value="column.role"
+          :options="roles"
+          :option-label="shown"
+          size="small"
+          :aria-label="`Role of ${column.name}`"
+          @update:model-value="emit('role', column.name, $event)"
+        />
+        <div v-tip="sure(column)" class="reason">
+          {{ sure(column) }}<template v-if="column.category">; names</template>
+        </div>
+      </div>
+    </template>
+  </DataGrid>
 </template>
 
 <style scoped>
 .raw {
-  overflow: auto;
   flex: 1;
   min-height: 120px;
 }
-table {
-  border-collapse: collapse;
-}
-th {
-  position: sticky;
-  top: 0;
-  z-index: 1;
-  background: var(--panel);
-  border-bottom: 1px solid var(--hairline);
-  padding: 8px;
-  text-align: left;
-  vertical-align: top;
+.head {
   min-width: 120px;
+  max-width: 180px;
 }
-th:first-child {
-  min-width: 0;
-  font-weight: 400;
+:deep(th.number) .head {
+  margin-left: auto;
 }
 .name {
   font-weight: 600;
   margin-bottom: 4px;
-  max-width: 180px;
   overflow: hidden;
   text-overflow: ellipsis;
 }
 .reason {
-  font-weight: 400;
   font-size: 12px;
   color: var(--ink-2);
-  max-width: 180px;
   margin-top: 4px;
+  white-space: normal;
 }
-td {
-  padding: 2px 8px;
-  white-space: nowrap;
-  text-align: right;
-  max-width: 260px;
-  overflow: hidden;
-  text-overflow: ellipsis;
-}
-td.time,
-td.key {
-  text-align: left;
-}
-td.target {
-  background: var(--selection);
-}
-td.ignore {
+:deep(.ignore) {
   color: var(--ink-2);
   text-decoration: line-through;
 }
-tr.warning td:first-child,
-tr.error td:first-child,
-tr.note td:first-child {
+:deep(tr.warning td:first-child),
+:deep(tr.error td:first-child),
+:deep(tr.note td:first-child) {
   box-shadow: inset 3px 0 0 var(--ink-3);
 }
-tr.warning td:first-child,
-tr.error td:first-child {
+:deep(tr.warning td:first-child),
+:deep(tr.error td:first-child) {
   box-shadow: inset 3px 0 0 var(--worse);
   color: var(--worse);
 }
-tr.lit td {
+:deep(tr.lit td) {
   background: var(--veil);
 }
-.skipped td {
-  text-align: left;
-  padding: 4px 8px;
+:deep(tr.after-gap td) {
+  border-top: 2px dashed var(--hairline);
 }
 </style>

@@ -119,7 +119,7 @@ function exclude() {
     </div>
     <DataGrid
       class="body"
-      label="Series"
+      label="Series in the dataset"
       :rows="rows"
       :columns="COLUMNS"
       :key-of="(row) => row.index"

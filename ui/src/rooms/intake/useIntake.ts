@@ -1,4 +1,4 @@
-import { ref, shallowRef } from 'vue'
+import { computed, ref, shallowRef } from 'vue'
 import { client, ProblemError, unwrap, type Draft, type Shapes } from '../../api/client'
 import { useProject } from '../../state/project'
 
@@ -16,7 +16,9 @@ export function useIntake() {
   const account = shallowRef<Record<string, unknown> | null>(null)
   const progress = ref<number | null>(null)
   const failure = ref('')
-  const busy = ref(false)
+  /** How many works are on their way that nothing else may go beside. */
+  const blocking = ref(0)
+  const busy = computed(() => blocking.value > 0)
   const recipe = ref<Recipe>({})
   const series = ref<string | null>(null)
   const name = ref('')
@@ -39,15 +41,15 @@ export function useIntake() {
     })
   }
 
-  async function guarded(work: () => Promise<void>, blocking = true) {
+  async function guarded(work: () => Promise<void>, alone = true) {
     failure.value = ''
-    busy.value = blocking
+    if (alone) blocking.value += 1
     try {
       await work()
     } catch (error) {
       failure.value = error instanceof Error ? error.message : String(error)
     }
-    busy.value = false
+    if (alone) blocking.value -= 1
     progress.value = null
   }
 
@@ -94,8 +96,11 @@ export function useIntake() {
   }
 
   async function look() {
-    if (!uploads.value.length) return
-    preview.value = await ask(recipe.value, series.value)
+    const [of] = uploads.value
+    if (!of) return
+    const found = await ask(recipe.value, series.value)
+    if (uploads.value[0] !== of) return
+    preview.value = found
     effect.value = null
   }
 

@@ -5,7 +5,9 @@ import { attempt, client, unwrap } from '../../api/client'
 import TimeLane from '../../charts/TimeLane.vue'
 import { roomActions } from '../../state/keys'
 import { useProject } from '../../state/project'
+import { counted } from '../../state/format'
 import { useView } from '../../state/view'
+import FactList from '../../widgets/FactList.vue'
 import DataGrid from '../../widgets/DataGrid.vue'
 import RoomFrame from '../../widgets/RoomFrame.vue'
 import { useExperiment } from '../walkforward/useExperiment'
@@ -14,13 +16,13 @@ import { useOutlook } from './useOutlook'
 const store = useProject()
 const view = useView()
 const id = computed(() => store.choices.outlook_id)
-const { experiment } = useExperiment(
-  computed(() => store.choices.experiment_id),
-  false,
-)
+const { experiment } = useExperiment(computed(() => store.choices.experiment_id))
 const { points, told, outlook, names, lane, bands, picked, steps, columns, sentence } = useOutlook(
   id,
   experiment,
+)
+const knownUpTo = computed(() =>
+  outlook.value?.origin && store.axis ? store.axis.input(store.axis.time(outlook.value.origin - 1)) : '',
 )
 const contender = ref('')
 /** How columns that are known ahead go on where they end too early. */
@@ -105,24 +107,17 @@ onBeforeUnmount(() => (roomActions.run = null))
     <template #inspector>
       <h1>{{ outlook?.contender ?? 'Outlook' }}</h1>
       <p v-if="sentence" class="sentence">{{ sentence }}</p>
-      <table v-if="outlook?.times?.length" class="facts">
-        <tbody>
-          <tr>
-            <td>steps ahead</td>
-            <td class="number">{{ outlook.times.length }}</td>
-          </tr>
-          <tr>
-            <td>known up to</td>
-            <td class="number">
-              {{ outlook.origin && store.axis ? store.axis.input(store.axis.time(outlook.origin - 1)) : '' }}
-            </td>
-          </tr>
-          <tr>
-            <td>ranges from</td>
-            <td class="number">{{ outlook.errors }} origins{{ outlook?.widened ? ', widened' : '' }}</td>
-          </tr>
-        </tbody>
-      </table>
+      <FactList
+        v-if="outlook?.times?.length"
+        :facts="[
+          { name: 'steps ahead', value: outlook.times.length },
+          { name: 'known up to', value: knownUpTo },
+          {
+            name: 'ranges from',
+            value: `${counted(outlook.errors, 'origin')}${outlook.widened ? ', widened' : ''}`,
+          },
+        ]"
+      />
       <p class="second sentence">
         Ranges are this contender's own walk-forward errors at each step ahead, carried through its chain{{
           outlook?.widened ? '; so few are widened until they cover as often as they say' : ''
@@ -131,7 +126,7 @@ onBeforeUnmount(() => (roomActions.run = null))
       <span class="grow"></span>
       <template v-if="experiment">
         <label>Contender <ChoiceField v-model="contender" :options="names.map((each) => each.name)" /></label>
-        <label v-if="planned.length" :title="`Beyond the data: ${planned.join(', ')}`"
+        <label v-if="planned.length" v-tip="`Beyond the data: ${planned.join(', ')}`"
           >What lies ahead <ChoiceField v-model="ahead" :options="WAYS"
         /></label>
         <div class="buttons">

@@ -4,6 +4,8 @@ import { client, unwrap, type Shapes } from '../../api/client'
 import type { PlotSeries } from '../../charts/plot'
 import PlotChart from '../../charts/PlotChart.vue'
 import { fixed } from '../../state/format'
+import DataGrid from '../../widgets/DataGrid.vue'
+import type { GridColumn } from '../../widgets/grid'
 import { useProfilePart } from './useProfile'
 
 /** Which columns go with the series, at which lag, and which say the same. */
@@ -12,10 +14,39 @@ const { data: columns, busy } = useProfilePart<Shapes['ColumnsView']>('columns',
     client.POST('/api/v1/datasets/{dataset_id}/series/{series}/profile/columns', { params, body, signal }),
   ),
 )
-const chosen = ref(0)
+const chosen = ref('')
 const links = computed(() => columns.value?.links ?? [])
-const link = computed(() => links.value[Math.min(chosen.value, links.value.length - 1)])
+const link = computed(() => links.value.find((each) => each.name === chosen.value) ?? links.value[0])
 const groupSize = (group: number) => links.value.filter((each) => each.group === group).length
+const said = (each: Shapes['LinkView']) =>
+  !each.found
+    ? 'no link found'
+    : each.best_lag > 0
+      ? `leads by ${each.best_lag}`
+      : each.best_lag < 0
+        ? `follows by ${-each.best_lag}`
+        : 'at the same time'
+type Link = Shapes['LinkView']
+const COLUMNS: GridColumn<Link>[] = [
+  { name: 'column', title: 'column', value: (each) => each.name, words: true },
+  { name: 'role', title: 'role', value: (each) => each.role.replace('_', ' '), words: true },
+  { name: 'best', title: 'strongest', value: (each) => each.best, text: (each) => fixed(each.best, 2) },
+  {
+    name: 'at',
+    title: 'at',
+    value: (each) => (each.found ? each.best_lag : null),
+    text: (each) => said(each),
+    words: true,
+  },
+  {
+    name: 'redundancy',
+    title: 'redundancy',
+    value: (each) => groupSize(each.group),
+    text: (each) =>
+      groupSize(each.group) > 1 ? `says the same as ${groupSize(each.group) - 1} other` : 'on its own',
+    words: true,
+  },
+]
 const series = computed<PlotSeries[]>(() => {
   const now = link.value
   if (!now) return []
@@ -34,14 +65,6 @@ const series = computed<PlotSeries[]>(() => {
     bound(-1),
   ]
 })
-const said = (each: Shapes['LinkView']) =>
-  !each.found
-    ? 'no link found'
-    : each.best_lag > 0
-      ? `leads by ${each.best_lag}`
-      : each.best_lag < 0
-        ? `follows by ${-each.best_lag}`
-        : 'at the same time'
 </script>
 
 <template>
@@ -58,39 +81,14 @@ const said = (each: Shapes['LinkView']) =>
       />
     </div>
     <div class="panel list">
-      <table class="facts">
-        <thead>
-          <tr>
-            <td>column</td>
-            <td>role</td>
-            <td>strongest</td>
-            <td>at</td>
-            <td>redundancy</td>
-          </tr>
-        </thead>
-        <tbody>
-          <tr
-            v-for="(each, i) in links"
-            :key="each.name"
-            :class="{ here: each === link }"
-            tabindex="0"
-            @click="chosen = i"
-            @keydown.enter="chosen = i"
-          >
-            <td>{{ each.name }}</td>
-            <td>{{ each.role.replace('_', ' ') }}</td>
-            <td class="number">{{ fixed(each.best, 2) }}</td>
-            <td>{{ said(each) }}</td>
-            <td>
-              {{
-                groupSize(each.group) > 1
-                  ? `says the same as ${groupSize(each.group) - 1} other`
-                  : 'on its own'
-              }}
-            </td>
-          </tr>
-        </tbody>
-      </table>
+      <DataGrid
+        label="Columns"
+        :rows="links"
+        :columns="COLUMNS"
+        :key-of="(each) => each.name"
+        :selected="link?.name ?? null"
+        @select="chosen = $event.name"
+      />
       <p v-if="columns?.others.length" class="second">
         Not numeric in time: {{ columns.others.join(', ') }}.
       </p>
@@ -112,18 +110,5 @@ const said = (each: Shapes['LinkView']) =>
   max-height: 40%;
   overflow: auto;
   padding: 8px 12px;
-}
-.list td {
-  text-align: left;
-  padding-right: 12px;
-}
-.list thead td {
-  color: var(--ink-2);
-}
-.list tbody tr {
-  cursor: pointer;
-}
-.here {
-  background: var(--selection);
 }
 </style>

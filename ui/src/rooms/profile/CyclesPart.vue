@@ -5,6 +5,7 @@ import { computed, ref, watch } from 'vue'
 import { client, unwrap, type Shapes } from '../../api/client'
 import type { PlotSeries } from '../../charts/plot'
 import PlotChart from '../../charts/PlotChart.vue'
+import { counted } from '../../state/format'
 import { useView } from '../../state/view'
 import { useProfilePart, useShownUnit } from './useProfile'
 
@@ -66,7 +67,7 @@ const title = computed(() => {
   const now = cycles.value
   if (!now) return ''
   const cut = now.cut ? `, ${now.cut} earlier ones left out` : ''
-  return `${now.lines.length} cycles of a ${now.name}, ${unit.value || 'values'}${cut}`
+  return `${counted(now.lines.length, 'cycle')} of a ${now.name}, ${unit.value || 'values'}${cut}`
 })
 </script>
 

@@ -5,6 +5,8 @@ import type { PlotSeries } from '../../charts/plot'
 import PlotChart from '../../charts/PlotChart.vue'
 import { fixed } from '../../state/format'
 import { useProject } from '../../state/project'
+import DataGrid from '../../widgets/DataGrid.vue'
+import type { GridColumn } from '../../widgets/grid'
 import { useProfilePart } from './useProfile'
 
 /** How far a series remembers: correlograms, and the periods in it. */
@@ -54,6 +56,27 @@ const spectrum = computed<PlotSeries[]>(() =>
       ]
     : [],
 )
+const PERIODS: GridColumn<Shapes['MemoryView']['candidates'][number]>[] = [
+  { name: 'name', title: 'period', value: (each) => each.name, words: true },
+  {
+    name: 'steps',
+    title: 'long',
+    value: (each) => each.period,
+    text: (each) => store.axis?.steps(each.period) ?? '',
+  },
+  {
+    name: 'share',
+    title: 'of power',
+    value: (each) => each.share,
+    text: (each) => `${fixed(each.share * 100, 1)} %`,
+  },
+  {
+    name: 'correlation',
+    title: 'correlation',
+    value: (each) => each.correlation,
+    text: (each) => fixed(each.correlation, 2),
+  },
+]
 const marks = computed(() =>
   (memory.value?.candidates ?? []).map((each) => ({ x: each.period, label: each.name })),
 )
@@ -89,16 +112,13 @@ const marks = computed(() =>
     </div>
     <div class="panel cell found">
       <h2>Periods found</h2>
-      <table v-if="memory?.candidates.length" class="facts">
-        <tbody>
-          <tr v-for="each in memory.candidates" :key="each.period">
-            <td>{{ each.name }}</td>
-            <td class="number">{{ store.axis?.steps(each.period) }}</td>
-            <td class="number">{{ fixed(each.share * 100, 1) }} % of power</td>
-            <td class="number">correlation {{ fixed(each.correlation, 2) }}</td>
-          </tr>
-        </tbody>
-      </table>
+      <DataGrid
+        v-if="memory?.candidates.length"
+        label="Periods found"
+        :rows="memory.candidates"
+        :columns="PERIODS"
+        :key-of="(each) => each.period"
+      />
       <p v-else class="second">
         No period stands out: a peak of the periodogram must exceed what noise reaches once in a hundred
         series, and the autocorrelation must agree.
@@ -126,8 +146,5 @@ const marks = computed(() =>
   flex-direction: column;
   gap: 8px;
   overflow: auto;
-}
-.found td {
-  padding-left: 12px;
 }
 </style>

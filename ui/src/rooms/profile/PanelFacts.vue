@@ -3,8 +3,9 @@ import ChoiceField from '../../widgets/ChoiceField.vue'
 import { computed } from 'vue'
 import type { PlotSeries } from '../../charts/plot'
 import PlotChart from '../../charts/PlotChart.vue'
-import { count } from '../../state/format'
+import { chance, count } from '../../state/format'
 import { useView } from '../../state/view'
+import FactList from '../../widgets/FactList.vue'
 import { useFeatures } from './features'
 
 /** Any two features against each other, to pick odd series from; and the one that is picked. */
@@ -82,14 +83,10 @@ function choose(place: 0 | 1, name: string) {
   <p v-if="points.length" class="second sentence">
     {{ count(points.length) }} series; click one to pick it, double click its row to look at it.
   </p>
-  <table v-if="row" class="facts">
-    <tbody>
-      <tr v-for="{ name, value } in tests" :key="name">
-        <td>p, {{ name }}</td>
-        <td class="number">{{ value === null ? '–' : value < 0.001 ? '< 0.001' : value.toFixed(3) }}</td>
-      </tr>
-    </tbody>
-  </table>
+  <FactList
+    v-if="row"
+    :facts="tests.map(({ name, value }) => ({ name: `p, ${name}`, value: chance(value) }))"
+  />
 </template>
 
 <style scoped>

@@ -2,7 +2,7 @@
 import ProgressBar from 'primevue/progressbar'
 import ChoiceField from '../../widgets/ChoiceField.vue'
 import InputText from 'primevue/inputtext'
-import { computed, watch } from 'vue'
+import { computed, onBeforeUnmount, watch } from 'vue'
 import SparkLine from '../../widgets/SparkLine.vue'
 import { count } from '../../state/format'
 import { useProject } from '../../state/project'
@@ -15,6 +15,8 @@ import { useFeatures, type Row } from './features'
 const store = useProject()
 const view = useView()
 const features = useFeatures()
+features.looked = true
+onBeforeUnmount(() => (features.looked = false))
 watch(() => features.data, features.begin, { immediate: true })
 const grouping = computed(() => features.byName.get(features.group))
 const placeOf = computed(() => new Map(features.rows.map((row, i) => [row.position, i])))
@@ -92,7 +94,7 @@ const asOf = computed(() =>
     @open="view.part = 'level'"
   >
     <template #cell-key="{ row }">
-      <b v-if="head(row)">{{ head(row) }}</b> <span :title="row.verdict">{{ row.key }}</span>
+      <b v-if="head(row)">{{ head(row) }}</b> <span v-tip="row.verdict">{{ row.key }}</span>
     </template>
     <template #cell-shape="{ row }"><SparkLine :values="row.spark" /></template>
   </DataGrid>

@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import { attempt, client, unwrap, type Shapes } from '../../api/client'
-import { count, fixed, number } from '../../state/format'
+import { chance, count, fixed, number } from '../../state/format'
 import { useProject, type Choices } from '../../state/project'
 import { useView } from '../../state/view'
+import FactList from '../../widgets/FactList.vue'
 import { useProfilePart, useShownUnit } from './useProfile'
 
 /** Facts, the joint verdict, every test, and what could be done about it. */
@@ -13,8 +14,6 @@ const unit = useShownUnit()
 const { data: profile, busy } = useProfilePart<Shapes['ProfileView']>('facts', ({ params, body, signal }) =>
   unwrap(client.POST('/api/v1/datasets/{dataset_id}/series/{series}/profile', { params, body, signal })),
 )
-const p = (value: number | null) =>
-  value === null ? '–' : value < 0.001 ? '< 0.001' : value > 0.999 ? '> 0.999' : fixed(value, 3)
 type Stage = NonNullable<Choices['chain']>[number]
 const has = (stage: Record<string, unknown>) =>
   (store.choices.chain ?? []).some(
@@ -43,10 +42,20 @@ async function breakAtCutoff() {
       ),
     )) ?? null
 }
-const strengths = computed(() => [
-  ...(profile.value?.trend == null ? [] : [{ name: 'trend', strength: profile.value.trend }]),
-  ...(profile.value?.seasons ?? []),
-])
+const told = computed(() => {
+  const of = profile.value
+  if (!of) return []
+  const strengths = [...(of.trend == null ? [] : [{ name: 'trend', strength: of.trend }]), ...of.seasons]
+  return [
+    { name: 'known points', value: count(of.known) },
+    { name: 'missing, filled', value: `${count(of.missing)}, ${count(of.filled)}` },
+    { name: 'mean ± spread', value: `${number(of.mean)} ± ${number(of.spread, 3)} ${unit.value}` },
+    { name: 'lowest, highest', value: `${number(of.lowest)}, ${number(of.highest)}` },
+    ...strengths.map((each) => ({ name: `strength of ${each.name}`, value: fixed(each.strength, 2) })),
+    { name: 'spectral entropy', value: fixed(of.entropy, 2) },
+    { name: 'zeros, demand', value: `${fixed((of.zeros ?? 0) * 100, 1)} %, ${of.demand}` },
+  ]
+})
 </script>
 
 <template>
@@ -61,52 +70,21 @@ const strengths = computed(() => [
         </button>
       </div>
     </template>
-    <table class="facts">
-      <tbody>
-        <tr>
-          <td>known points</td>
-          <td class="number">{{ count(profile.known) }}</td>
-        </tr>
-        <tr>
-          <td>missing, filled</td>
-          <td class="number">{{ count(profile.missing) }}, {{ count(profile.filled) }}</td>
-        </tr>
-        <tr>
-          <td>mean ± spread</td>
-          <td class="number">{{ number(profile.mean) }} ± {{ number(profile.spread, 3) }} {{ unit }}</td>
-        </tr>
-        <tr>
-          <td>lowest, highest</td>
-          <td class="number">{{ number(profile.lowest) }}, {{ number(profile.highest) }}</td>
-        </tr>
-        <tr v-for="each in strengths" :key="each.name">
-          <td>strength of {{ each.name }}</td>
-          <td class="number">{{ fixed(each.strength, 2) }}</td>
-        </tr>
-        <tr>
-          <td>spectral entropy</td>
-          <td class="number">{{ fixed(profile.entropy, 2) }}</td>
-        </tr>
-        <tr>
-          <td>zeros, demand</td>
-          <td class="number">{{ fixed((profile.zeros ?? 0) * 100, 1) }} %, {{ profile.demand }}</td>
-        </tr>
-      </tbody>
-    </table>
+    <FactList :facts="told" />
     <h2>Tests</h2>
     <table class="tests">
       <tbody>
         <tr
           v-for="test in profile.tests"
           :key="test.name"
-          :title="`Null: ${test.null}. ${test.verdict} ${test.lags} lags.`"
+          v-tip="`Null: ${test.null}. ${test.verdict} ${test.lags} lags.`"
         >
           <td>
             {{ test.name }}
             <span class="second said">{{ test.verdict }}</span>
           </td>
           <td class="number">{{ number(test.statistic, 3) }}</td>
-          <td class="number" :class="{ strong: (test.p_value ?? 1) < 0.05 }">{{ p(test.p_value) }}</td>
+          <td class="number" :class="{ strong: (test.p_value ?? 1) < 0.05 }">{{ chance(test.p_value) }}</td>
         </tr>
         <tr v-for="(reason, name) in profile.refused" :key="name">
           <td colspan="3" class="second">{{ name }}: {{ reason }}</td>
@@ -116,7 +94,7 @@ const strengths = computed(() => [
             {{ broken.name }} <span class="second said">{{ broken.verdict }}</span>
           </td>
           <td class="number">{{ number(broken.statistic, 3) }}</td>
-          <td class="number">{{ p(broken.p_value) }}</td>
+          <td class="number">{{ chance(broken.p_value) }}</td>
         </tr>
       </tbody>
     </table>

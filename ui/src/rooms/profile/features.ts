@@ -38,10 +38,15 @@ const worded = (
 export const useFeatures = defineStore('features', () => {
   const store = useProject()
   const view = useView()
+  /** Whether the table is on the page: nobody else asks for it. */
+  const looked = ref(false)
   /** As of the cutoff; where nothing was computed as of it, as of the last time something was. */
   const { data, again } = useAnswer(
     'features',
-    () => store.dataset && { params: { path: { dataset_id: store.dataset.id } }, until: view.cutoff },
+    () =>
+      looked.value && store.dataset
+        ? { params: { path: { dataset_id: store.dataset.id } }, until: view.cutoff }
+        : null,
     async ({ params, until }, signal): Promise<Shapes['FeaturesView']> => {
       const ask = (query: { until?: number }) =>
         unwrap(
@@ -232,6 +237,7 @@ export const useFeatures = defineStore('features', () => {
   }
   return {
     data,
+    looked,
     begin,
     sort,
     search,

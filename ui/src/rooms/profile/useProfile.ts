@@ -28,7 +28,7 @@ export function useProfilePart<T, Extra extends object = object>(
         extra: extra(),
       },
     (asked, signal) => ask({ ...asked, signal }),
-    { settle: 120 },
+    { settle: 120, aside: part !== 'level' }, // a lane itself
   )
 }
 

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
+import { explained } from './measures'
 import { fixed, signed } from '../../state/format'
 import DataGrid from '../../widgets/DataGrid.vue'
 import { sorted, type GridColumn, type GridSort } from '../../widgets/grid'
@@ -28,16 +29,11 @@ const ordered = computed(() =>
     order.value.up,
   ),
 )
-const HELP: Record<string, string> = {
-  mase: 'Mean absolute error in units of the seasonal naive one',
-  rmsse: 'Root mean squared error in units of the seasonal naive one',
-  smape: 'Symmetric percentage error',
-  pinball: 'Mean pinball loss of the ends of the ranges',
-  crps: 'Continuous ranked probability score, from the ranges',
-}
-const DIGITS: Record<string, number> = { series: 2, percent: 1, none: 3, share: 1 }
+const DIGITS: Record<string, number> = { series: 2, square: 2, percent: 1, none: 3, share: 1 }
 const unitOf = (metric: Shapes['MetricView']) =>
-  ({ series: props.unit, percent: '%', share: '%', none: '' })[metric.unit] ?? ''
+  ({ series: props.unit, square: props.unit && `${props.unit}²`, percent: '%', share: '%', none: '' })[
+    metric.unit
+  ] ?? ''
 /** What stands behind a number. */
 function behindOf(row: BoardRow, name: string) {
   const behind = row.behind[name]
@@ -81,7 +77,7 @@ const columns = computed<GridColumn<BoardRow>[]>(() => [
   ...props.metrics.map((metric, i) => ({
     name: metric.name,
     title: `${metric.title} ${unitOf(metric)}`,
-    help: HELP[metric.name],
+    help: explained(metric),
     value: (row: BoardRow) => row.errors[metric.name] ?? null,
     text: (row: BoardRow) => (nothingOf(row) ? (i ? '' : 'no forecast') : errorOf(metric, row)),
     className: (row: BoardRow) => (nothingOf(row) ? 'worse' : ''),
@@ -141,7 +137,7 @@ const columns = computed<GridColumn<BoardRow>[]>(() => [
       />
     </template>
     <template #cell-name="{ row }">
-      <span :title="whyOf(row) || row.contender">{{ row.contender }}</span>
+      <span v-tip="whyOf(row) || row.contender">{{ row.contender }}</span>
       <span
         v-if="row.reasons.length"
         class="worse"
@@ -165,18 +161,12 @@ const columns = computed<GridColumn<BoardRow>[]>(() => [
   overflow: hidden;
   text-overflow: ellipsis;
 }
-:deep(.p-datatable-tbody > tr > td),
-:deep(.p-datatable-header-cell) {
+:deep(td),
+:deep(th) {
   padding-left: 5px;
   padding-right: 5px;
 }
-:deep(.p-datatable-tbody > tr > td) {
-  height: 28px;
-}
-:deep(th.bars .p-datatable-column-header-content) {
-  display: block;
+:deep(th.bars) {
   max-width: 124px;
-  overflow: hidden;
-  text-overflow: ellipsis;
 }
 </style>

@@ -31,17 +31,17 @@ const inflated = computed(() => coefficients.value.some((each) => each.inflation
         <tr>
           <th></th>
           <th class="number">estimate</th>
-          <th class="number" title="standard error">error</th>
-          <th class="number" title="estimate over standard error">t</th>
-          <th class="number" title="chance of so large a t where there is nothing">p</th>
-          <th v-if="inflated" class="number" title="variance inflation: 1 where columns are unrelated">
+          <th class="number" v-tip="'standard error'">error</th>
+          <th class="number" v-tip="'estimate over standard error'">t</th>
+          <th class="number" v-tip="'chance of so large a t where there is nothing'">p</th>
+          <th v-if="inflated" class="number" v-tip="'variance inflation: 1 where columns are unrelated'">
             VIF
           </th>
         </tr>
       </thead>
       <tbody>
         <tr v-for="each in coefficients" :key="each.name">
-          <td :title="each.name">{{ each.name.replaceAll('_', ' ') }}</td>
+          <td v-tip="each.name">{{ each.name.replaceAll('_', ' ') }}</td>
           <td class="number">{{ short(each.estimate, 4) }}</td>
           <template v-if="doubted">
             <td class="number">{{ each.error === null ? '' : short(each.error, 2) }}</td>

@@ -11,6 +11,7 @@ import { bytes, count, fixed, number } from '../../state/format'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import { markOf } from '../../theme/theme'
+import FactList from '../../widgets/FactList.vue'
 import CoefficientTable from './CoefficientTable.vue'
 import type { BoardRow } from './useExperiment'
 
@@ -41,6 +42,7 @@ const { data: facts } = useAnswer(
         },
   (asked, signal): Promise<Shapes['FactsView']> =>
     unwrap(client.GET('/api/v1/experiments/{experiment_id}/facts', { ...asked, signal })),
+  { aside: true },
 )
 const learners = computed(() => props.rows.filter((row) => !row.baseline))
 const byFold = computed(() =>
@@ -128,7 +130,7 @@ async function makeOutlook() {
 
 <template>
   <h1>{{ contender }}</h1>
-  <p v-if="fold === null" class="second sentence">{{ note || 'Nothing is learned yet.' }}</p>
+  <p v-if="fold === null" class="second sentence">{{ note }}</p>
   <p v-else class="second sentence">
     fold {{ fold + 1 }} of {{ experiment.folds.length
     }}<template v-if="facts"
@@ -168,42 +170,35 @@ async function makeOutlook() {
     :marks="picture.marks"
     :labelled="picture.curves.length > 1"
   />
-  <table v-if="facts && facts.one_step.inside !== null" class="facts">
-    <caption>
-      Error one step ahead (root mean square)
-    </caption>
-    <tbody>
-      <tr>
-        <td>inside what it learned</td>
-        <td class="number">{{ number(facts.one_step.inside) }}</td>
-      </tr>
-      <tr>
-        <td>after the cutoff</td>
-        <td class="number">{{ number(facts.one_step.after) }}</td>
-      </tr>
-      <tr v-if="facts.one_step.last_value !== null">
-        <td>last value, after the cutoff</td>
-        <td class="number">{{ number(facts.one_step.last_value) }}</td>
-      </tr>
-      <tr v-if="outOfSample">
-        <td colspan="2" class="second warned">{{ outOfSample }}</td>
-      </tr>
-    </tbody>
-  </table>
-  <table v-if="facts?.checks.length" class="facts">
-    <caption>
-      Residuals, one step ahead
-    </caption>
-    <tbody>
-      <tr v-for="check in facts.checks" :key="check.what" :title="check.verdict">
-        <td>{{ check.what }}</td>
-        <td :class="check.holds ? 'better' : 'worse'">
-          {{ check.holds ? 'holds' : 'does not hold' }},
-          <span class="number second">p {{ fixed(check.p_value, 3) }}</span>
-        </td>
-      </tr>
-    </tbody>
-  </table>
+  <FactList
+    v-if="facts && facts.one_step.inside !== null"
+    caption="Error one step ahead (root mean square)"
+    :facts="[
+      { name: 'inside what it learned', value: number(facts.one_step.inside) },
+      { name: 'after the cutoff', value: number(facts.one_step.after) },
+      facts.one_step.last_value !== null && {
+        name: 'last value, after the cutoff',
+        value: number(facts.one_step.last_value),
+      },
+    ]"
+  >
+    <tr v-if="outOfSample">
+      <td colspan="2" class="second warned">{{ outOfSample }}</td>
+    </tr>
+  </FactList>
+  <FactList
+    v-if="facts?.checks.length"
+    caption="Residuals, one step ahead"
+    :facts="
+      facts.checks.map((check) => ({
+        name: check.what,
+        value: `${check.holds ? 'holds' : 'does not hold'}, p ${fixed(check.p_value, 3)}`,
+        hint: check.verdict,
+        words: true,
+        tone: check.holds ? 'better' : 'worse',
+      }))
+    "
+  />
   <HeatChart v-if="byFold.length" title="Skill by fold" :rows="byFold" :columns="foldNames" />
   <HeatChart
     v-if="byStep[0]?.values.length"
@@ -211,42 +206,26 @@ async function makeOutlook() {
     :rows="byStep"
     :columns="stepNames"
   />
-  <table class="facts">
-    <tbody>
-      <tr>
-        <td>chain</td>
-        <td>{{ entry?.chain }}</td>
-      </tr>
-      <tr v-if="facts?.windows">
-        <td>windows</td>
-        <td class="number">{{ count(facts.windows) }}</td>
-      </tr>
-      <tr v-if="entry && entry.way !== 'own'">
-        <td>many steps</td>
-        <td>{{ entry.way }}</td>
-      </tr>
-      <tr>
-        <td>seed</td>
-        <td class="number">{{ experiment.seed }}</td>
-      </tr>
-      <tr v-for="[name, value] in criteria" :key="name">
-        <td>{{ name }}</td>
-        <td class="number">{{ fixed(value, 2) }}</td>
-      </tr>
-    </tbody>
-  </table>
+  <FactList
+    :facts="[
+      { name: 'chain', value: entry?.chain ?? '', words: true },
+      facts?.windows ? { name: 'windows', value: count(facts.windows) } : null,
+      entry && entry.way !== 'own' ? { name: 'many steps', value: entry.way, words: true } : null,
+      { name: 'seed', value: experiment.seed },
+      ...criteria.map(([name, value]) => ({ name, value: fixed(value, 2) })),
+    ]"
+  />
   <CoefficientTable v-if="facts?.coefficients.length" :facts="facts" />
   <FoldedPart v-if="facts && facts.tried.length > 1" :title="`${facts.tried.length} models tried`">
-    <table class="facts">
-      <tbody>
-        <tr v-for="each in facts.tried" :key="each.label" :title="each.reason">
-          <td>{{ each.label }}</td>
-          <td class="number">
-            {{ each.criterion === null ? each.reason || '–' : fixed(each.criterion, 2) }}
-          </td>
-        </tr>
-      </tbody>
-    </table>
+    <FactList
+      :facts="
+        facts.tried.map((each) => ({
+          name: each.label,
+          value: each.criterion === null ? each.reason || '–' : fixed(each.criterion, 2),
+          hint: each.reason,
+        }))
+      "
+    />
   </FoldedPart>
   <button class="button" @click="makeOutlook">Take to Outlook</button>
 </template>
@@ -260,9 +239,5 @@ async function makeOutlook() {
 }
 .picture {
   flex: 0 0 190px;
-}
-caption {
-  text-align: left;
-  color: var(--ink-2);
 }
 </style>

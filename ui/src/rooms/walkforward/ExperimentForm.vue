@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import Checkbox from 'primevue/checkbox'
 import ChoiceField from '../../widgets/ChoiceField.vue'
 import InputText from 'primevue/inputtext'
 import NumberField from '../../widgets/NumberField.vue'
@@ -9,6 +8,8 @@ import { useAnswer } from '../../state/answers'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import SettingsForm from '../../widgets/SettingsForm.vue'
+import EntryForm from './EntryForm.vue'
+import MeasuresField from './MeasuresField.vue'
 
 /** A new experiment, or a copy of one to vary: folds, baseline, contenders with chain and plan. */
 type Entry = Shapes['NewExperiment']['contenders'][number]
@@ -24,7 +25,7 @@ const horizon = season > 1 ? Math.min(season * 2, Math.floor((store.axis?.end ??
 const folds = ref<Record<string, unknown>>(
   props.source ? { ...props.source.design } : { kind: 'expanding', count: 8, horizon, gap: 0 },
 )
-const metrics = props.source?.metrics ?? store.catalogue?.default_metrics ?? []
+const metrics = ref(props.source?.metrics ?? store.catalogue?.default_metrics ?? [])
 const entries = ref<Entry[]>(
   props.source
     ? (JSON.parse(JSON.stringify(props.source.contenders.map((each) => each.document))) as Entry[])
@@ -42,7 +43,6 @@ const entries = ref<Entry[]>(
 const selected = ref(entries.value.length - 1)
 const baseline = ref(props.source?.baseline ?? entries.value[0]?.name ?? '')
 const entry = computed(() => entries.value[selected.value])
-const schemaOf = (kind: string) => (store.catalogue?.forecasters[kind] ?? {}) as Record<string, unknown>
 const kinds = computed(() =>
   Object.entries(store.catalogue?.forecasters ?? {}).map(([kind, schema]) => ({
     kind,
@@ -72,15 +72,6 @@ const offered = computed(() =>
     hint: reasonOf(each.kind) || (each.can ? `knows ${each.can}` : ''),
   })),
 )
-const chained = computed(
-  () =>
-    entry.value &&
-    kinds.value.find((each) => each.kind === entry.value?.forecaster.kind)?.group !== 'baseline',
-)
-const windowed = computed(
-  () => entry.value && ['ridge', 'dense_network'].includes(entry.value.forecaster.kind ?? ''),
-)
-
 function update(change: Partial<Entry>) {
   entries.value = entries.value.map((each, i) => (i === selected.value ? { ...each, ...change } : each))
 }
@@ -108,7 +99,7 @@ async function start() {
     purpose: 'judge',
     seed: seed.value,
     folds: folds.value,
-    metrics,
+    metrics: metrics.value,
     ...(props.source ? { levels: props.source.levels } : {}),
     baseline: baseline.value,
     contenders: entries.value,
@@ -134,6 +125,7 @@ async function start() {
         <span class="second">Baseline</span>
         <ChoiceField v-model="baseline" :options="entries.map((each) => each.name)" />
       </label>
+      <label><span class="second">Error measures</span><MeasuresField v-model="metrics" /></label>
       <h2>Folds</h2>
       <SettingsForm v-model="folds" :schema="(store.catalogue?.folds ?? {}) as Record<string, unknown>" />
     </section>
@@ -156,85 +148,18 @@ async function start() {
         />
       </label>
     </section>
-    <section v-if="entry" class="panel">
-      <h1>{{ entry.name }}</h1>
-      <label
-        ><span class="second">Name</span
-        ><InputText
-          class="field"
-          :model-value="entry.name"
-          @change="rename(($event.target as HTMLInputElement).value)"
-      /></label>
-      <p v-if="reasonOf(entry.forecaster.kind ?? '')" class="unsuited">
-        Does not suit {{ view.key }} as it is known:
-        {{ reasonOf(entry.forecaster.kind ?? '') }}
-      </p>
-      <SettingsForm
-        :key="`${selected} ${entry.forecaster.kind}`"
-        :schema="schemaOf(entry.forecaster.kind ?? '')"
-        :model-value="entry.forecaster as unknown as Record<string, unknown>"
-        @update:model-value="update({ forecaster: $event as unknown as Entry['forecaster'] })"
-      />
-      <template v-if="chained">
-        <h2>Chain</h2>
-        <p class="second">
-          {{ (entry.chain ?? []).map((stage) => stage.kind?.replaceAll('_', ' ')).join(' → ') || 'none' }}
-        </p>
-        <div class="buttons">
-          <button class="button" @click="update({ chain: store.choices.chain ?? [] })">
-            Use the chain of Flatten
-          </button>
-          <button class="button" @click="update({ chain: [] })">None</button>
-          <label
-            v-if="entry.chain?.length"
-            class="flag"
-            title="Forecast the mean behind the chain (smearing over past errors), not what its middle becomes"
-          >
-            <Checkbox
-              binary
-              :model-value="entry.bias_adjust"
-              @update:model-value="update({ bias_adjust: $event })"
-            />
-            adjust for bias
-          </label>
-        </div>
-      </template>
-      <template v-if="windowed">
-        <h2>Window plan</h2>
-        <p class="second">
-          {{
-            'plan' in entry.forecaster && entry.forecaster.plan
-              ? `${entry.forecaster.plan.lags?.length ?? 0} lags, as in Windows`
-              : 'chosen from the step and length'
-          }}
-        </p>
-        <div class="buttons">
-          <button
-            class="button"
-            @click="
-              update({
-                forecaster: {
-                  ...entry.forecaster,
-                  plan: store.choices.plan ?? null,
-                } as unknown as Entry['forecaster'],
-              })
-            "
-          >
-            Use the plan of Windows
-          </button>
-          <button
-            class="button"
-            @click="
-              update({ forecaster: { ...entry.forecaster, plan: null } as unknown as Entry['forecaster'] })
-            "
-          >
-            Choose for me
-          </button>
-        </div>
-      </template>
-    </section>
+    <EntryForm
+      v-if="entry"
+      :key="selected"
+      :entry="entry"
+      :unsuited="reasonOf(entry.forecaster.kind ?? '')"
+      @change="update"
+      @rename="rename"
+    />
     <div class="foot">
-      <button class="button primary" :disabled="!entries.length" @click="start">Run</button>
+      <button class="button primary" :disabled="!entries.length || !metrics.length" @click="start">
+        Run
+      </button>
       <button class="button" @click="emit('close')">Leave it</button>
     </div>
   </div>
@@ -286,14 +211,6 @@ li {
 p {
   margin: 0;
 }
-.unsuited {
-  border-left: 3px solid var(--worse);
-  padding-left: 8px;
-}
-.flag {
-  display: flex;
-}
-.buttons,
 .foot {
   display: flex;
   gap: 8px;

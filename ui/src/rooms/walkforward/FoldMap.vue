@@ -33,7 +33,7 @@ const cutoff = computed(() => at(view.cutoff - 1))
         :class="{ here: i === here }"
         :style="{ height: `${100 / bars.length}%` }"
         :aria-label="`Fold ${i + 1}`"
-        :title="`Fold ${i + 1}: known up to ${store.axis?.text(store.axis.time(bar.fold.cutoff - 1))}`"
+        v-tip="`Fold ${i + 1}: known up to ${store.axis?.text(store.axis.time(bar.fold.cutoff - 1))}`"
         @click="view.setCutoff(bar.fold.cutoff, true)"
       >
         <i class="learned" :style="bar.learned"></i><i class="scored" :style="bar.scored"></i>

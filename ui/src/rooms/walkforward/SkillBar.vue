@@ -36,7 +36,7 @@ const whisker = computed(() => ({
       v-if="row.skill_low !== null && !row.baseline"
       class="whisker"
       :style="whisker"
-      :title="`95 % interval ${signed(row.skill_low)} … ${signed(row.skill_high)}`"
+      v-tip="`95 % interval ${signed(row.skill_low)} … ${signed(row.skill_high)}`"
     ></i>
   </div>
 </template>

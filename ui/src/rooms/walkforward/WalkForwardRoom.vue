@@ -7,18 +7,21 @@ import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import EmptyRoom from '../../widgets/EmptyRoom.vue'
 import RoomFrame from '../../widgets/RoomFrame.vue'
+import BoardChoices from './BoardChoices.vue'
 import BoardTable from './BoardTable.vue'
 import ContenderFacts from './ContenderFacts.vue'
 import ExperimentForm from './ExperimentForm.vue'
 import FoldMap from './FoldMap.vue'
-import { useExperiment } from './useExperiment'
+import { useExperiment, type BoardManner } from './useExperiment'
 import { useForecasts } from './useForecasts'
 import { missingOf, verdictOf } from './verdict'
 
 const store = useProject()
 const view = useView()
 const id = computed(() => store.choices.experiment_id)
-const { experiment, board, judged, rows, active, run, stop } = useExperiment(id)
+const manner = ref<BoardManner>({})
+const { experiment, board, judged, rows, active, run, stop } = useExperiment(id, () => manner.value)
+watch(id, () => (manner.value = {}))
 const editing = ref(false)
 const selected = ref('')
 const hidden = ref(new Set<string>())
@@ -135,16 +138,19 @@ onBeforeUnmount(() => {
       @select="selected = $event"
       @toggle="toggle"
     >
-      <p class="sentence">
-        {{ sentence }}
-        <template v-if="active">
-          {{ experiment.done + experiment.failed }} of {{ experiment.cells }} cells done{{
-            experiment.seconds_left ? `, about ${seconds(experiment.seconds_left)} left` : ''
-          }}.</template
-        >
-        <template v-if="experiment.state === 'stopped'"> Stopped; what is done is kept.</template>
-        <span v-if="missing" class="worse">{{ missing }}</span>
-      </p>
+      <div class="foot">
+        <p class="sentence">
+          {{ sentence }}
+          <template v-if="active">
+            {{ experiment.done + experiment.failed }} of {{ experiment.cells }} cells done{{
+              experiment.seconds_left ? `, about ${seconds(experiment.seconds_left)} left` : ''
+            }}.</template
+          >
+          <template v-if="experiment.state === 'stopped'"> Stopped; what is done is kept.</template>
+          <span v-if="missing" class="worse">{{ missing }}</span>
+        </p>
+        <BoardChoices v-if="board" :manner="manner" :measure="board.skill_metric" @change="manner = $event" />
+      </div>
     </BoardTable>
     <template #inspector>
       <ContenderFacts
@@ -153,7 +159,7 @@ onBeforeUnmount(() => {
         :contender="selected"
         :fold="fold"
         :learned="learned"
-        :note="forecasts?.note ?? ''"
+        :note="forecasts ? forecasts.note || 'Nothing is learned yet.' : 'Reading what was learned …'"
         :rows="rows"
         :sentence="sentence"
       />
@@ -199,8 +205,15 @@ onBeforeUnmount(() => {
   flex: 0 1 auto;
   max-height: 52%;
 }
+.foot {
+  display: flex;
+  align-items: center;
+  justify-content: space-between;
+  gap: 12px;
+  padding: 4px 12px;
+}
 .sentence {
-  margin: 8px 12px;
+  margin: 4px 0;
   color: var(--ink-2);
 }
 .grow {

@@ -4,11 +4,16 @@ import { useAnswer } from '../../state/answers'
 import { useProject } from '../../state/project'
 
 export type BoardRow = Shapes['BoardRowView']
+/** How the board is told: skill by which measure, what counts alike; empty: as the experiment says. */
+export interface BoardManner {
+  metric?: string
+  weighting?: 'points' | 'series' | 'size'
+}
 
 const REST = 8
 
 /** An experiment and its board, refetched as cells finish; run and stop. */
-export function useExperiment(id: Ref<number | undefined>, withBoard = true) {
+export function useExperiment(id: Ref<number | undefined>, manner: () => BoardManner | null = () => null) {
   const store = useProject()
   const live = {
     live: () => `experiment ${id.value}`,
@@ -25,7 +30,11 @@ export function useExperiment(id: Ref<number | undefined>, withBoard = true) {
   )
   const judged = useAnswer(
     'board',
-    () => (withBoard ? question() : null),
+    () => {
+      const [asked, query] = [question(), manner()]
+      if (!asked || !query) return null
+      return Object.keys(query).length ? { params: { ...asked.params, query } } : asked
+    },
     (asked, signal): Promise<Shapes['BoardView']> =>
       unwrap(client.GET('/api/v1/experiments/{experiment_id}/board', { ...asked, signal })),
     { ...live, settle: 300 },

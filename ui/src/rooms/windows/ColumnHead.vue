@@ -19,7 +19,7 @@ const bars = computed(() => {
 </script>
 
 <template>
-  <span class="column" role="columnheader" :class="{ lit, first: firstTarget }" :title="name">
+  <span class="column" role="columnheader" :class="{ lit, first: firstTarget }" v-tip="name">
     <span class="name">{{ name }}{{ sorted ? ` ${sorted}` : '' }}</span>
     <svg v-if="facts" width="72" height="18" aria-hidden="true">
       <rect

@@ -93,7 +93,7 @@ const bySeries = computed(() => {
       <span
         v-if="bySeries.length > 1"
         class="second by"
-        :title="bySeries.map((e) => `${e.key} ${e.n}`).join(', ')"
+        v-tip="bySeries.map((e) => `${e.key} ${e.n}`).join(', ')"
       >
         {{ bySeries.map((each) => `${each.key} ${count(each.n)}`).join(' · ') }}
       </span>

@@ -54,7 +54,7 @@ async function save() {
         v-for="preset in presets"
         :key="preset.title"
         :aria-pressed="preset.text === text"
-        :title="`${preset.reason}\n${preset.text}`"
+        v-tip="`${preset.reason}\n${preset.text}`"
         @mouseenter="pointed = preset"
         @focus="pointed = preset"
         @blur="pointed = null"
@@ -67,12 +67,12 @@ async function save() {
       <span v-for="each in saved" :key="each.id" class="saved">
         <button
           :aria-pressed="each.text === text"
-          :title="each.text"
+          v-tip="each.text"
           @click="emit('change', each.plan as unknown as Plan)"
         >
           {{ each.name }}</button><button
           :aria-label="`Delete ${each.name}`"
-          title="Delete it; Ctrl Z takes it back"
+          v-tip="'Delete it; Ctrl Z takes it back'"
           @click="remove({ ...each, kind: 'plans' })"
         >
           ×

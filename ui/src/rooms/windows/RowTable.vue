@@ -1,15 +1,14 @@
 <script setup lang="ts">
-import ChoiceField from '../../widgets/ChoiceField.vue'
-import InputText from 'primevue/inputtext'
-import { useVirtualizer } from '@tanstack/vue-virtual'
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import type { Shapes } from '../../api/client'
-import { count, fixed } from '../../state/format'
+import { fixed } from '../../state/format'
 import { useProject, type Choices } from '../../state/project'
 import { useView } from '../../state/view'
-import ColumnHead from './ColumnHead.vue'
-import { COLORS, columnGroups, columnReadings } from './columnKinds'
+import { columnReadings } from './columnKinds'
 import type { Plan } from './planText'
+import RowHead from './RowHead.vue'
+import RowTools from './RowTools.vue'
+import { useScroll, WIDTH } from './useScroll'
 import { useRowPages } from './useRowPages'
 import { PAGE } from './useWindowTable'
 
@@ -30,37 +29,13 @@ const emit = defineEmits<{
 }>()
 const store = useProject()
 const view = useView()
-/** The target that facts of columns are against, by its place. */
-const against = ref(0)
 const host = ref<HTMLDivElement>()
 const selected = ref(-1)
-const WIDTH = 92
 const { pages, names, sort, filterText, filterComplaint, where, total, ask, need, rowOf, order, filter } =
   useRowPages(props)
-const goTime = ref('')
 
-const virtual = useVirtualizer(
-  computed(() => ({
-    count: total.value,
-    getScrollElement: () => host.value ?? null,
-    estimateSize: () => 22,
-    overscan: 6,
-  })),
-)
-const items = computed(() => virtual.value.getVirtualItems())
 const lead = computed(() => (props.series === null ? 270 : 150))
-const across = useVirtualizer(
-  computed(() => ({
-    horizontal: true,
-    count: names.value.length,
-    getScrollElement: () => host.value ?? null,
-    estimateSize: () => WIDTH,
-    paddingStart: lead.value,
-    scrollPaddingStart: lead.value,
-    overscan: 2,
-  })),
-)
-const seen = computed(() => across.value.getVirtualItems())
+const { virtual, items, across, seen } = useScroll(host, total, () => names.value.length, lead)
 
 watch(
   [items, pages],
@@ -91,9 +66,7 @@ async function goTo(found: number | null | undefined) {
   await nextTick()
   virtual.value.scrollToIndex(found, { align: 'center' })
 }
-async function goToOrigin() {
-  const time = store.axis?.parse(goTime.value)
-  if (time === null || time === undefined) return
+async function goToTime(time: number) {
   const answer = await ask(0, 0, store.axis?.position(time) ?? 0)
   await goTo(answer?.found)
   host.value?.focus()
@@ -105,8 +78,6 @@ watch(
 onMounted(() => requestAnimationFrame(() => void goTo(props.table.found)))
 
 const facts = computed(() => new Map((props.columns?.columns ?? []).map((each) => [each.name, each])))
-const kindOf = computed(() => new Map(props.table.sources.map((each) => [each.name, each.kind])))
-const groups = computed(() => columnGroups(names.value, props.table.names.length, kindOf.value))
 const told = computed(() =>
   columnReadings(props.lit ? facts.value.get(props.lit) : undefined, props.columns?.target),
 )
@@ -117,36 +88,15 @@ const width = computed(() => lead.value + names.value.length * WIDTH)
 
 <template>
   <div class="panel frame">
-    <div class="tools">
-      <span class="second number">{{ count(total) }} rows</span>
-      <label class="second"
-        >go to
-        <InputText
-          v-model="goTime"
-          class="field number when"
-          placeholder="2024-03-12"
-          @keydown.enter="goToOrigin"
-      /></label>
-      <label class="second filter"
-        >only
-        <InputText
-          v-model="filterText"
-          class="field number"
-          placeholder="lag 1 >= 40; weekday sin -1..0"
-          aria-label="Only rows where"
-          @keydown.enter="filter"
-          @blur="filter"
-      /></label>
-      <label v-if="table.target_names.length > 1" class="second"
-        >facts against
-        <ChoiceField
-          label="Target the facts are against"
-          :model-value="against"
-          :options="table.target_names.map((label, value) => ({ value, label }))"
-          @update:model-value="((against = $event), emit('target', $event))"
-      /></label>
-      <span v-if="filterComplaint" class="told worse" role="alert">{{ filterComplaint }}</span>
-    </div>
+    <RowTools
+      v-model:filter-text="filterText"
+      :total="total"
+      :complaint="filterComplaint"
+      :targets="table.target_names"
+      @go="goToTime"
+      @filter="filter"
+      @target="emit('target', $event)"
+    />
     <div
       ref="host"
       class="table"
@@ -165,42 +115,19 @@ const width = computed(() => lead.value + names.value.length * WIDTH)
       @keydown.right.prevent="aside(1)"
       @keydown.enter.prevent="lit && order(lit)"
     >
-      <div class="head" role="row" :style="{ width: width + 'px' }">
-        <span class="origin" role="columnheader" :style="{ width: lead + 'px' }">
-          <button class="plain when" @click="order('origin')">
-            origin{{ sort?.column === 'origin' ? (sort.descending ? ' ↓' : ' ↑') : '' }}
-          </button>
-          <span v-if="series === null" class="key">series</span>
-        </span>
-        <span
-          v-for="group in groups"
-          :key="group.kind + group.start"
-          class="group"
-          role="presentation"
-          aria-hidden="true"
-          :style="{
-            left: lead + group.start * WIDTH + 'px',
-            width: group.size * WIDTH - 6 + 'px',
-            borderColor: COLORS[group.kind],
-          }"
-          ><b :style="{ left: lead + 6 + 'px' }">{{ group.title }}</b></span
-        >
-        <ColumnHead
-          v-for="item in seen"
-          :key="item.index"
-          :name="names[item.index] ?? ''"
-          :facts="facts.get(names[item.index] ?? '')"
-          :color="
-            COLORS[item.index >= table.names.length ? 'target' : (kindOf.get(names[item.index] ?? '') ?? '')]
-          "
-          :lit="names[item.index] === lit"
-          :first-target="item.index === table.names.length"
-          :sorted="sort?.column === names[item.index] ? (sort?.descending ? '↓' : '↑') : ''"
-          :style="{ left: item.start + 'px', width: WIDTH + 'px' }"
-          @mouseenter="emit('column', names[item.index] ?? null)"
-          @click="order(names[item.index] ?? '')"
-        />
-      </div>
+      <RowHead
+        :table="table"
+        :facts="facts"
+        :names="names"
+        :seen="seen"
+        :lit="lit"
+        :sort="sort"
+        :lead="lead"
+        :column-width="WIDTH"
+        :with-series="series === null"
+        @light="emit('column', $event)"
+        @order="order"
+      />
       <div
         class="body number"
         role="rowgroup"
@@ -252,62 +179,10 @@ const width = computed(() => lead.value + names.value.length * WIDTH)
   flex-direction: column;
   min-height: 0;
 }
-.tools {
-  display: flex;
-  align-items: center;
-  gap: 12px;
-  height: 30px;
-  padding: 0 10px;
-  border-bottom: 1px solid var(--hairline);
-  font-size: 12px;
-  white-space: nowrap;
-}
-.tools .field {
-  height: 22px;
-  font-size: 12px;
-  padding: 0 6px;
-}
-.tools .when {
-  width: 128px;
-}
-.origin .when {
-  flex: 0 0 118px;
-  text-align: left;
-}
-.filter input {
-  width: 200px;
-}
-.told {
-  overflow: hidden;
-  text-overflow: ellipsis;
-  min-width: 0;
-}
 .table {
   flex: 1;
   overflow: auto;
   position: relative;
-}
-.head {
-  position: sticky;
-  top: 0;
-  z-index: 3;
-  background: var(--panel);
-  border-bottom: 1px solid var(--hairline);
-  color: var(--ink-2);
-  height: 62px;
-}
-.group {
-  position: absolute;
-  top: 2px;
-  height: 16px;
-  border-top: 2px solid;
-  font-size: 12px;
-  margin-left: 6px;
-  overflow: clip;
-}
-.group b {
-  position: sticky;
-  font-weight: 400;
 }
 .origin {
   position: sticky;
@@ -320,12 +195,6 @@ const width = computed(() => lead.value + names.value.length * WIDTH)
   gap: 10px;
   white-space: nowrap;
 }
-.head .origin {
-  height: 61px;
-  align-items: flex-end;
-  padding-bottom: 31px;
-  box-sizing: border-box;
-}
 .row .origin {
   height: 22px;
   box-sizing: border-box;
@@ -333,14 +202,6 @@ const width = computed(() => lead.value + names.value.length * WIDTH)
 .key {
   overflow: hidden;
   text-overflow: ellipsis;
-}
-.plain {
-  border: 0;
-  background: none;
-  padding: 0;
-  font: inherit;
-  color: inherit;
-  cursor: pointer;
 }
 .body {
   position: relative;

@@ -1,21 +1,20 @@
 <script setup lang="ts">
 import FoldedPart from '../../widgets/FoldedPart.vue'
-import Checkbox from 'primevue/checkbox'
 import ChoiceField from '../../widgets/ChoiceField.vue'
 import { useLocalStorage } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
-import { attempt, client, download, unwrap, type Shapes } from '../../api/client'
 import { count, fixed, number } from '../../state/format'
-import { roomActions } from '../../state/keys'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import RoomFrame from '../../widgets/RoomFrame.vue'
 import LeftOutList from './LeftOutList.vue'
+import LeakSeal from './LeakSeal.vue'
 import PlanForm from './PlanForm.vue'
 import PlanPresets from './PlanPresets.vue'
 import PlanSchematic from './PlanSchematic.vue'
 import PlanTextBox from './PlanTextBox.vue'
 import RowTable from './RowTable.vue'
+import TakeTable from './TakeTable.vue'
 import { useSpan } from './useSpan'
 import { useWindowTable } from './useWindowTable'
 
@@ -26,55 +25,7 @@ const lit = ref<string | null>(null)
 const row = ref<{ position: number; series: number } | null>(null)
 const reason = ref<string | null>(null)
 const fields = useLocalStorage('window fields', false)
-const leak = ref<Shapes['LeakView'] | null>(null)
-const checking = ref(false)
-watch([plan, chain, () => store.dataset?.id], () => (leak.value = null))
 watch([every, () => view.series, () => store.dataset?.id], () => ((row.value = null), (reason.value = null)))
-
-async function check() {
-  if (!store.dataset || checking.value) return
-  checking.value = true
-  const params = { path: { dataset_id: store.dataset.id } }
-  const body = { plan: plan.value, chain: store.choices.chain ?? [], origins: 8, seed: 0 }
-  leak.value =
-    (await attempt(() =>
-      unwrap(client.POST('/api/v1/datasets/{dataset_id}/leak-check', { params, body })),
-    )) ?? null
-  checking.value = false
-}
-roomActions.run = () => void check()
-
-const FORMATS = {
-  Parquet: 'application/vnd.apache.parquet',
-  Arrow: 'application/vnd.apache.arrow.stream',
-  CSV: 'text/csv',
-  NPZ: 'application/x-npz',
-}
-const parted = ref(false)
-const asked = () =>
-  JSON.stringify({
-    plan: plan.value,
-    chain: chain.value,
-    until: view.cutoff,
-    shares: parted.value ? [0.7, 0.15, 0.15] : null,
-  })
-function takeCard() {
-  const init = { method: 'POST', body: asked(), headers: { 'Content-Type': 'application/json' } }
-  void attempt(() =>
-    download(`/api/v1/datasets/${store.dataset?.id}/windows/card`, 'windows-card.json', init),
-  )
-}
-function take(format: keyof typeof FORMATS) {
-  const body = asked()
-  const init = {
-    method: 'POST',
-    body,
-    headers: { 'Content-Type': 'application/json', Accept: FORMATS[format] },
-  }
-  void attempt(() =>
-    download(`/api/v1/datasets/${store.dataset?.id}/windows/table`, `windows.${format.toLowerCase()}`, init),
-  )
-}
 
 /** The grid position of the lit row, and the series it belongs to. */
 const origin = computed(() => row.value?.position ?? view.cutoff - 1)
@@ -134,18 +85,6 @@ const alike = computed(() =>
     .slice(0, 4),
 )
 const dropped = computed(() => Object.entries(table.value?.dropped ?? {}).filter(([, n]) => n > 0))
-const evidence = computed(
-  () =>
-    leak.value?.evidence as
-      | {
-          origins: number
-          cells: number
-          recomputations: number
-          leaks: { what: string }[]
-          warnings: string[]
-        }
-      | undefined,
-)
 </script>
 
 <template>
@@ -248,45 +187,9 @@ const evidence = computed(
           </tbody>
         </table>
       </div>
-      <div class="seal" :class="{ failed: leak && !leak.passed }">
-        <template v-if="leak && evidence">
-          <h2>{{ leak.passed ? 'Leak check passed' : 'Leak found' }}</h2>
-          <p>
-            Future replaced at <span class="number">{{ evidence.origins }}</span> origins,
-            <span class="number">{{ count(evidence.cells) }}</span> cells recomputed in
-            <span class="number">{{ evidence.recomputations }}</span> runs:
-            {{ leak.passed ? 'none changed' : evidence.leaks.map((each) => each.what).join(', ') }}.
-          </p>
-          <p v-for="warning in evidence.warnings" :key="warning" class="worse">{{ warning }}</p>
-        </template>
-        <template v-else
-          ><h2>Leak check</h2>
-          <p>Replaces the future by noise, recomputes, compares every bit.</p></template
-        >
-        <button class="button" :disabled="checking" @click="check">
-          {{ checking ? 'Checking' : leak ? 'Run again' : 'Run (r)' }}
-        </button>
-      </div>
+      <LeakSeal :plan="plan" :chain="chain" />
       <span class="grow"></span>
-      <label
-        title="A column that says train, validation, test or gap; no part learns from what another is judged on"
-      >
-        <Checkbox binary v-model="parted" /> with parts in time, 70 : 15 : 15
-      </label>
-      <div class="buttons">
-        <button
-          v-for="(_, format) in FORMATS"
-          :key="format"
-          class="button"
-          :class="{ primary: format === 'Parquet' }"
-          @click="take(format)"
-        >
-          {{ format === 'Parquet' ? 'Take table, Parquet' : format }}
-        </button>
-        <button class="button" title="What the table is: dataset, plan, chain, columns" @click="takeCard">
-          Card
-        </button>
-      </div>
+      <TakeTable :plan="plan" :chain="chain" />
     </template>
   </RoomFrame>
 </template>
@@ -327,27 +230,7 @@ const evidence = computed(
   height: 22px;
   padding: 0 4px;
 }
-.seal {
-  background: var(--selection);
-  border-radius: 3px;
-  padding: 8px 12px;
-}
-.seal p {
-  margin: 4px 0 8px;
-  color: var(--ink-2);
-}
-.failed {
-  outline: 1px solid var(--worse);
-}
 .grow {
   flex: 1;
-}
-.buttons {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 6px;
-}
-.buttons .button {
-  padding: 0 8px;
 }
 </style>

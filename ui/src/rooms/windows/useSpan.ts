@@ -21,6 +21,7 @@ export function useSpan(
   /** What was asked for last, as long as it holds what is wanted. */
   let asked: [number, number] = [0, 0]
   let key = ''
+  let held: { params: { path: { dataset_id: number } }; body: object } | null = null
   const { data } = useAnswer(
     'window span',
     () => {
@@ -32,11 +33,12 @@ export function useSpan(
         const margin = Math.min(high - low, 5000)
         asked = [Math.max(low - margin, 0), high + margin]
         key = fresh
+        held = {
+          params: { path: { dataset_id: store.dataset.id } },
+          body: { plan, chain, until, series: table, ...NO_ROWS, span: [series, ...asked] },
+        }
       }
-      return {
-        params: { path: { dataset_id: store.dataset.id } },
-        body: { plan, chain, until, series: table, ...NO_ROWS, span: [series, ...asked] },
-      }
+      return held
     },
     (all, signal) =>
       unwrap(client.POST('/api/v1/datasets/{dataset_id}/windows', { ...all, signal } as never)) as Promise<

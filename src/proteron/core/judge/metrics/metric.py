@@ -1,4 +1,4 @@
-"""What every metric is: what it looks at, what it needs, how a mean of losses becomes the reported number."""
+"""What every metric is: the losses it is told from, how they are pooled, and what is reported of them."""
 
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -9,6 +9,9 @@ import numpy as np
 from proteron.core.panel import Floats
 
 Need = Literal["scale", "square_scale", "ranges", "paths"]
+Yardstick = Literal["size", "spread", "adjusted_naive"]
+Pooling = Literal["mean", "median", "largest"]
+Unit = Literal["series", "square", "none", "percent", "share"]
 
 
 @dataclass(frozen=True)
@@ -17,7 +20,8 @@ class Scored:
 
     `truth` is NaN where nothing may be scored. `scale` and `square_scale` (n_series, 1, 1) are what errors of a naive
     forecast were, as of the cutoff. `lower` and `upper` (n_levels, …) are the ends of ranges at `levels`, `paths`
-    (n_paths, …) joint futures, either None where there are none.
+    (n_paths, …) joint futures, either None where there are none; `last` (n_series, n_origins, 1) the last known value
+    at each origin.
     """
 
     mean: Floats
@@ -28,6 +32,7 @@ class Scored:
     lower: Floats | None = None
     upper: Floats | None = None
     paths: Floats | None = None
+    last: Floats | None = None
 
     @property
     def error(self) -> Floats:
@@ -46,31 +51,68 @@ def as_it_is(pooled: Floats) -> Floats:
 
 
 @dataclass(frozen=True)
-class Metric:
-    """`loss` of every scored point, averaged over points and turned into the number reported by `report`.
+class Loss:
+    """One number of every scored point, as it is kept; several metrics may be told from it.
 
-    Undefined losses are NaN, never infinite and never zero. `unit` says what the reported number counts: the series'
-    own unit, a pure number, percent, or a share; `nominal` is what a good one comes to where smaller is not better.
+    Undefined ones are NaN, never infinite and never zero.
     """
 
     name: str
-    title: str
-    unit: Literal["series", "none", "percent", "share"]
-    loss: Callable[[Scored], Floats]
+    at: Callable[[Scored], Floats]
     needs: frozenset[Need] = frozenset()
-    report: Callable[[Floats], Floats] = as_it_is
-    nominal: float | None = None
-    undefined: str = "it is not defined there"  # why points may be missing that other metrics tell of
-
-    @property
-    def unit_free(self) -> bool:
-        """Whether errors of series with different units can be compared."""
-        return self.unit != "series"
 
     def of(self, scored: Scored) -> Floats:
         """Losses (n_series, n_origins, horizon), NaN where undefined; all of them where a need is not met."""
         if not all(scored.has(need) for need in self.needs):
             return np.full(scored.truth.shape, np.nan)
         with np.errstate(invalid="ignore", divide="ignore"):
-            found = self.loss(scored)
+            found = self.at(scored)
         return np.where(np.isfinite(found), found, np.nan)
+
+
+@dataclass(frozen=True)
+class Metric:
+    """What is reported of `loss` over many points: its mean, median or largest, turned into a number by `report`.
+
+    Where a `yardstick` is named, the mean loss is told beside the mean of the yardstick over the same points, by
+    `relate`. `point` turns what is kept into what is averaged. `unit` says what the number counts: the series' own unit
+    or its square, a pure number, percent, or a share. Smaller is better, unless a `nominal` is named that a good one
+    comes to, or `larger` is better.
+    """
+
+    name: str
+    title: str
+    unit: Unit
+    loss: Loss
+    formula: str
+    source: str
+    report: Callable[[Floats], Floats] = as_it_is
+    nominal: float | None = None
+    larger: bool = False
+    undefined: str = "it is not defined there"  # why points may be missing that other metrics tell of
+    point: Callable[[Floats], Floats] = as_it_is
+    pooling: Pooling = "mean"
+    yardstick: Yardstick | None = None
+    relate: Callable[[Floats, Floats], Floats] | None = None
+
+    @property
+    def unit_free(self) -> bool:
+        """Whether errors of series with different units can be compared."""
+        return self.unit not in ("series", "square")
+
+    @property
+    def tells_skill(self) -> bool:
+        """Whether skill can be told by it: smaller is better, and it is made of means."""
+        return self.nominal is None and not self.larger and self.pooling == "mean"
+
+    def of(self, scored: Scored) -> Floats:
+        """What is averaged, of every point (n_series, n_origins, horizon), NaN where undefined."""
+        return self.point(self.loss.of(scored))
+
+    def told(self, mean: Floats, yardstick: Floats | None = None) -> Floats:
+        """The reported number for a mean loss, and the mean of the yardstick over the same points; NaN if undefined."""
+        with np.errstate(invalid="ignore", divide="ignore"):
+            if self.relate is None:
+                return np.asarray(self.report(mean))
+            assert yardstick is not None
+            return np.asarray(np.where(yardstick > 0, self.relate(mean, yardstick), np.nan))

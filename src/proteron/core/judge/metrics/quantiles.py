@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from proteron.core.judge.metrics.metric import Metric, Scored
+from proteron.core.judge.metrics.metric import Loss, Metric, Need, Scored
 from proteron.core.panel import Floats
 
 
@@ -48,5 +48,13 @@ def _crps(scored: Scored) -> Floats:
     return np.asarray(2 * np.trapezoid(losses, np.concatenate([[0.0], shares, [1.0]]), axis=0))
 
 
-PINBALL = Metric("pinball", "pinball", "series", _pinball, frozenset({"ranges"}), undefined="there are no ranges")
-CRPS = Metric("crps", "CRPS", "series", _crps, frozenset({"ranges"}), undefined="there are no ranges")
+_RANGES: frozenset[Need] = frozenset({"ranges"})
+PINBALL = Metric(
+    "pinball", "pinball", "series", Loss("pinball", _pinball, _RANGES),
+    "mean over both ends q of all ranges of max(p (y - q), (p - 1) (y - q))", "Koenker & Bassett 1978",
+    undefined="there are no ranges",
+)  # fmt: skip
+CRPS = Metric(
+    "crps", "CRPS", "series", Loss("crps", _crps, _RANGES), "E|X - y| - E|X - X'| / 2, or the pinball loss integrated",
+    "Gneiting & Raftery 2007, eq. 21", undefined="there are no ranges",
+)  # fmt: skip

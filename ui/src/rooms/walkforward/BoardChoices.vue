@@ -1,0 +1,52 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { useProject } from '../../state/project'
+import ChoiceField from '../../widgets/ChoiceField.vue'
+import type { BoardManner } from './useExperiment'
+
+/** By which measure skill is told, and what counts alike in every number of the board. */
+const props = defineProps<{ manner: BoardManner; measure: string }>()
+const emit = defineEmits<{ change: [manner: BoardManner] }>()
+const store = useProject()
+const measures = computed(() =>
+  Object.values(store.catalogue?.metrics ?? {})
+    .filter((each) => each.tells_skill)
+    .map((each) => ({ value: each.name, label: each.title })),
+)
+const WEIGHTINGS: { value: NonNullable<BoardManner['weighting']>; label: string }[] = [
+  { value: 'points', label: 'all points alike' },
+  { value: 'series', label: 'all series alike' },
+  { value: 'size', label: 'series by size' },
+]
+const many = computed(() => (store.dataset?.series.length ?? 0) > 1)
+</script>
+
+<template>
+  <div class="choices">
+    <label>
+      <span class="second">skill by</span>
+      <ChoiceField
+        :model-value="measure"
+        :options="measures"
+        @update:model-value="emit('change', { ...props.manner, metric: $event })"
+      />
+    </label>
+    <label v-if="many">
+      <span class="second">counting</span>
+      <ChoiceField
+        :model-value="manner.weighting ?? 'points'"
+        :options="WEIGHTINGS"
+        @update:model-value="emit('change', { ...props.manner, weighting: $event })"
+      />
+    </label>
+  </div>
+</template>
+
+<style scoped>
+.choices,
+label {
+  display: flex;
+  align-items: center;
+  gap: 8px;
+}
+</style>

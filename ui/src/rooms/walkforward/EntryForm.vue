@@ -1,0 +1,134 @@
+<script setup lang="ts">
+import Checkbox from 'primevue/checkbox'
+import InputText from 'primevue/inputtext'
+import { computed } from 'vue'
+import type { Shapes } from '../../api/client'
+import { useProject } from '../../state/project'
+import { useView } from '../../state/view'
+import SettingsForm from '../../widgets/SettingsForm.vue'
+
+/** One contender of an experiment to be: its name, its settings, its chain, its window plan. */
+type Entry = Shapes['NewExperiment']['contenders'][number]
+const props = defineProps<{ entry: Entry; unsuited: string }>()
+const emit = defineEmits<{ change: [change: Partial<Entry>]; rename: [name: string] }>()
+const store = useProject()
+const view = useView()
+const schema = computed(
+  () => (store.catalogue?.forecasters[props.entry.forecaster.kind ?? ''] ?? {}) as Record<string, unknown>,
+)
+const chained = computed(() => schema.value.group !== 'baseline')
+/** Whether it learns from windows, and so takes a plan. */
+const windowed = computed(() => 'plan' in ((schema.value.properties ?? {}) as object))
+</script>
+
+<template>
+  <section class="panel">
+    <h1>{{ entry.name }}</h1>
+    <label
+      ><span class="second">Name</span
+      ><InputText
+        class="field"
+        :model-value="entry.name"
+        @change="emit('rename', ($event.target as HTMLInputElement).value)"
+    /></label>
+    <p v-if="unsuited" class="unsuited">
+      Does not suit {{ view.key }} as it is known:
+      {{ unsuited }}
+    </p>
+    <SettingsForm
+      :key="entry.forecaster.kind"
+      :schema="schema"
+      :model-value="entry.forecaster as unknown as Record<string, unknown>"
+      @update:model-value="emit('change', { forecaster: $event as unknown as Entry['forecaster'] })"
+    />
+    <template v-if="chained">
+      <h2>Chain</h2>
+      <p class="second">
+        {{ (entry.chain ?? []).map((stage) => stage.kind?.replaceAll('_', ' ')).join(' → ') || 'none' }}
+      </p>
+      <div class="buttons">
+        <button class="button" @click="emit('change', { chain: store.choices.chain ?? [] })">
+          Use the chain of Flatten
+        </button>
+        <button class="button" @click="emit('change', { chain: [] })">None</button>
+        <label
+          v-if="entry.chain?.length"
+          class="flag"
+          v-tip="
+            'Forecast the mean behind the chain (smearing over past errors), not what its middle becomes'
+          "
+        >
+          <Checkbox
+            binary
+            :model-value="entry.bias_adjust"
+            @update:model-value="emit('change', { bias_adjust: $event })"
+          />
+          adjust for bias
+        </label>
+      </div>
+    </template>
+    <template v-if="windowed">
+      <h2>Window plan</h2>
+      <p class="second">
+        {{
+          'plan' in entry.forecaster && entry.forecaster.plan
+            ? `${entry.forecaster.plan.lags?.length ?? 0} lags, as in Windows`
+            : 'chosen from the step and length'
+        }}
+      </p>
+      <div class="buttons">
+        <button
+          class="button"
+          @click="
+            emit('change', {
+              forecaster: {
+                ...entry.forecaster,
+                plan: store.choices.plan ?? null,
+              } as unknown as Entry['forecaster'],
+            })
+          "
+        >
+          Use the plan of Windows
+        </button>
+        <button
+          class="button"
+          @click="
+            emit('change', {
+              forecaster: { ...entry.forecaster, plan: null } as unknown as Entry['forecaster'],
+            })
+          "
+        >
+          Choose for me
+        </button>
+      </div>
+    </template>
+  </section>
+</template>
+
+<style scoped>
+section {
+  padding: 12px 16px;
+  display: flex;
+  flex-direction: column;
+  gap: 8px;
+  overflow: auto;
+}
+label {
+  display: grid;
+  grid-template-columns: 90px minmax(0, 1fr);
+  align-items: center;
+  gap: 8px;
+}
+p {
+  margin: 0;
+}
+.unsuited {
+  border-left: 3px solid var(--worse);
+  padding-left: 8px;
+}
+.flag,
+.buttons {
+  display: flex;
+  gap: 8px;
+}
+</style>
