@@ -65,17 +65,16 @@ def test_a_baseline_without_error_cannot_be_beaten() -> None:
     assert [row.best_in for row in rows] == [1, 1]
 
 
-def test_the_interval_needs_two_folds_with_common_points_and_covers_what_folds_say() -> None:
-    one = board(losses("mae", base=[[2.0], [NAN]], other=[[1.0], [1.0]]))
+def test_the_interval_needs_three_folds_with_common_points_and_goes_by_what_folds_say() -> None:
+    one = board(losses("mae", base=[[2.0], [2.0], [NAN]], other=[[1.0], [1.2], [1.0]]))
     assert (one.row("other").skill_low, one.row("other").skill_high) == (None, None)
     even = board(losses("mae", base=[[2.0]] * 5, other=[[1.0]] * 5)).row("other")
     assert (even.skill_low, even.skill, even.skill_high) == (0.5, 0.5, 0.5)
     spread = [[1.0], [1.2], [0.8], [1.5], [0.5], [1.1], [0.9], [1.0]]
     row = board(losses("mae", base=[[2.0]] * 8, other=spread)).row("other")
-    assert 0.35 < row.skill_low < row.skill < row.skill_high < 0.65
-    means = np.random.default_rng(1).choice(np.ravel(spread), size=(4000, 8)).mean(axis=1)
-    assert row.skill_low == pytest.approx(1 - np.quantile(means, 0.975) / 2, abs=0.02)
-    assert row.skill_high == pytest.approx(1 - np.quantile(means, 0.025) / 2, abs=0.02)
+    log_error = np.std(np.ravel(spread), ddof=1) / np.mean(spread) / np.sqrt(8)  # of the logarithm of the ratio
+    assert row.skill_low == pytest.approx(1 - 0.5 * np.exp(2.365 * log_error), abs=0.03)  # Student's 97.5 % of 7
+    assert row.skill_high == pytest.approx(1 - 0.5 * np.exp(-2.365 * log_error), abs=0.03)
     again = board(losses("mae", base=[[2.0]] * 8, other=spread)).row("other")
     assert (again.skill_low, again.skill_high) == (row.skill_low, row.skill_high)  # seeded
     unfinished = board(losses("mae", base=[[2.0]] * 8 + [[NAN]] * 9, other=[*spread, *[[1.0]] * 9])).row("other")

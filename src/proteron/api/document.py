@@ -29,7 +29,8 @@ ROOMS = {
     "kept": "Names, copies, deletion and its undoing", "datasets": "Datasets and their versions",
     "intake": "What is brought, looked at and read", "profile": "What a series is, as of a cutoff",
     "flatten": "Chains of reversible stages", "chains": "Chains that are kept", "windows": "Supervised tables",
-    "walkforward": "Experiments and their boards", "contenders": "What suits, and what was learned",
+    "walkforward": "Experiments and their boards", "duel": "Two entrants compared",
+    "contenders": "What suits, and what was learned",
     "anomalies": "Scans, scores and flags", "outlook": "Final forecasts", "server": "The server itself",
 }  # fmt: skip
 

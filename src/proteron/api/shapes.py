@@ -548,11 +548,22 @@ class BoardRowView(BaseModel):
     skill_by_step: Numbers
     skill_by_series: Numbers
     best_in: int
+    among_best: bool | None = Field(description="Whether it cannot be told apart from the best; none: not compared.")
+    mean_rank: float | None = Field(description="Mean rank over series, or over folds of a single one.")
     coverage: float | None
     seconds: float = Field(description="That passed while its cells were computed.")
     cpu_seconds: float = Field(description="Of the processor's time.")
     behind: dict[str, BehindView] = Field(description="What stands behind each error, and behind “skill”.")
     reasons: list[ReasonView]
+
+
+class RanksView(BaseModel):
+    """Over how many series (or folds) entrants were ranked; mean ranks that far apart differ, at 95 %."""
+
+    cases: int
+    critical_difference: float
+    statistic: float
+    p_value: float
 
 
 class BoardView(BaseModel):
@@ -563,6 +574,9 @@ class BoardView(BaseModel):
     metrics: list[MetricView]
     skill_metric: str
     notes: list[str] = Field(description="What errors leave out, in sentences.")
+    verdict: str = Field(description="What it comes to, in a sentence or two.")
+    resampled: str | None = Field(description="What intervals were drawn from; none: too few to draw from.")
+    ranks: RanksView | None
     rows: list[BoardRowView]
 
 

@@ -73,6 +73,11 @@ def board(path: shapes.ExperimentPath, query: shapes.BoardQuery) -> Response:
             metrics=[shapes.MetricView.of(name) for name in found.metrics],
             skill_metric=found.skill_metric,
             notes=list(found.notes),
+            verdict=found.verdict,
+            resampled=found.evidence.resampled,
+            ranks=None
+            if found.evidence.ranks is None
+            else shapes.RanksView.model_validate(found.evidence.ranks, from_attributes=True),
             rows=rows,
             **tally,
         )

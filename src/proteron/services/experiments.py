@@ -12,8 +12,22 @@ from sqlalchemy.orm import Session
 from proteron.core.errors import SettingsError
 from proteron.core.experiment import Judging
 from proteron.core.intake import recipe_of
-from proteron.core.judge import FLAT_SQUARE, Board, Fold, Told, Weighting, Yardsticks, make_board, skill_metric_of
-from proteron.core.panel import Panel
+from proteron.core.judge import (
+    FLAT_SQUARE,
+    Board,
+    Duel,
+    Fold,
+    Told,
+    Weighting,
+    Yardsticks,
+    duel,
+    losses_at,
+    make_board,
+    savings,
+    skill_metric_of,
+)  # fmt: skip
+from proteron.core.panel import Floats, Panel
+from proteron.core.timeline import Ints
 from proteron.records import experiments as records
 from proteron.records.database import ConflictError, Database
 from proteron.records.datasets import get_dataset
@@ -107,7 +121,23 @@ def board_of(
     wanted = [*judging.metrics, measure, "coverage_95", FLAT_SQUARE]
     losses = _losses_of(session, experiment.id, wanted, list(families), judging.folds.resolve(panel), panel)
     facts = entrant_facts(session, experiment.id, families)
-    return make_board(losses.weighted(weighting), facts, judging.metrics, judging.chosen_baseline, measure)
+    return make_board(
+        losses.weighted(weighting), facts, judging.metrics, judging.chosen_baseline, measure, losses.yardsticks.folds,
+        weighting,
+    )  # fmt: skip
+
+
+def duel_of(
+    session: Session, experiment: Experiment, panel: Panel, one: str, other: str, metric: str | None = None,
+    weighting: Weighting = "points", series: int | None = None,
+) -> tuple[Duel, tuple[Ints, Floats], tuple[Ints, Floats]]:  # fmt: skip
+    """Two entrants compared, by cells that are done: and what one had saved by when, of all series and of one."""
+    judging = judging_of(experiment)
+    measure, folds = metric or skill_metric_of(judging.metrics), judging.folds.resolve(panel)
+    names = [entry.name for entry in judging.contenders]
+    told = losses_at(_losses_of(session, experiment.id, [measure], names, folds, panel).weighted(weighting), measure)
+    found = duel(told, one, other, panel, folds)
+    return found, savings(told, one, other, folds), savings(told, one, other, folds, series)
 
 
 _KEPT_LOSSES = 2  # experiments whose losses stay in memory, so that another metric is told at once

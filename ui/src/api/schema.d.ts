@@ -691,6 +691,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/experiments/{experiment_id}/duel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Two entrants compared over the points that both have, by the cells finished so far. */
+        get: operations["duel_duel_experiments__int_experiment_id__duel_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/experiments/{experiment_id}/experiment.toml": {
         parameters: {
             query?: never;
@@ -1514,6 +1531,11 @@ export interface components {
          */
         BoardRowView: {
             /**
+             * Among Best
+             * @description Whether it cannot be told apart from the best; none: not compared.
+             */
+            among_best: boolean | null;
+            /**
              * Baseline
              * @description Whether skill is told against it; of an experiment, the name of that contender.
              */
@@ -1527,7 +1549,7 @@ export interface components {
             };
             /**
              * Best In
-             * @description In how many series it has the highest skill.
+             * @description In how many folds it has the highest skill.
              */
             best_in: number;
             /**
@@ -1572,6 +1594,11 @@ export interface components {
              * @description Root mean squared error in flat units; null: no chain.
              */
             flat_rmse: number | null;
+            /**
+             * Mean Rank
+             * @description Mean rank over series, or over folds of a single one.
+             */
+            mean_rank: number | null;
             /**
              * Reasons
              * @description Why, in sentences.
@@ -1640,6 +1667,13 @@ export interface components {
              * @description What errors leave out, in sentences.
              */
             notes: string[];
+            /** @description How entrants rank; null: fewer than two, or than two cases. */
+            ranks: components["schemas"]["RanksView"] | null;
+            /**
+             * Resampled
+             * @description What intervals were drawn from; none: too few to draw from.
+             */
+            resampled: string | null;
             /**
              * Rows
              * @description Rows.
@@ -1655,6 +1689,11 @@ export interface components {
              * @description How it stands: queued, running, done, failed or stopped; of a room empty, current or outdated.
              */
             state: string;
+            /**
+             * Verdict
+             * @description What it comes to, in a sentence or two.
+             */
+            verdict: string;
         };
         /**
          * BoxCox
@@ -2706,6 +2745,47 @@ export interface components {
             windows_per_epoch: number;
         };
         /**
+         * DifferenceView
+         * @description Of differences of losses from origin to origin: positive where the first lost more; none where too few.
+         */
+        DifferenceView: {
+            /**
+             * Degrees
+             * @description Degrees of freedom.
+             */
+            degrees: number | null;
+            /**
+             * Mean
+             * @description The mean.
+             */
+            mean: number | null;
+            /**
+             * Observations
+             * @description Origins compared.
+             */
+            observations: number;
+            /**
+             * P Value
+             * @description p-value of the test. 0 … 1.
+             */
+            p_value: number | null;
+            /**
+             * Statistic
+             * @description Which figure is taken; of a test, its statistic.
+             */
+            statistic: number | null;
+            /**
+             * Textbook
+             * @description The statistic as it is mostly published; null: its variance is negative.
+             */
+            textbook: number | null;
+            /**
+             * Textbook P Value
+             * @description p-value of that one. 0 … 1.
+             */
+            textbook_p_value: number | null;
+        };
+        /**
          * Drift
          * @description The last value, carried on along the line from the first to the last known value.
          */
@@ -2715,6 +2795,67 @@ export interface components {
              * @enum {string}
              */
             kind: "drift";
+        };
+        /** DuelView */
+        DuelView: {
+            /**
+             * By Series
+             * @description Errors by series.
+             */
+            by_series: components["schemas"]["PairView"][];
+            /**
+             * By Slot
+             * @description Errors by slot of the calendar.
+             */
+            by_slot: components["schemas"]["PairView"][];
+            /** @description What errors are told by. */
+            metric: components["schemas"]["MetricView"];
+            /**
+             * One
+             * @description The entrant that is told of; of a pair of errors, its own.
+             */
+            one: string;
+            /**
+             * Other
+             * @description The entrant it is compared with; of a pair of errors, its own.
+             */
+            other: string;
+            /**
+             * Resampled
+             * @description What intervals were drawn from, in words; null: too few to draw from.
+             */
+            resampled: string;
+            /** @description What was saved by when, over all series. */
+            savings: components["schemas"]["SavingsView"];
+            /** @description The same of one series. */
+            savings_here: components["schemas"]["SavingsView"];
+            /**
+             * Sentence
+             * @description What it comes to, in a sentence.
+             */
+            sentence: string;
+            /**
+             * Skill
+             * @description 1 − error over the baseline's error, over points both have. At most 1.
+             */
+            skill: number | null;
+            /**
+             * Skill High
+             * @description Upper end of the skill's 95 % interval. At most 1.
+             */
+            skill_high: number | null;
+            /**
+             * Skill Low
+             * @description Lower end of the skill's 95 % interval. At most 1.
+             */
+            skill_low: number | null;
+            /**
+             * Steps
+             * @description The test at every step ahead.
+             */
+            steps: components["schemas"]["StepView"][];
+            /** @description The test of it. */
+            test: components["schemas"]["DifferenceView"];
         };
         /**
          * Edit
@@ -5544,6 +5685,27 @@ export interface components {
             /** @description Values of one series. */
             line: components["schemas"]["Line"];
         };
+        /**
+         * PairView
+         * @description Errors of both where they are told apart by something.
+         */
+        PairView: {
+            /**
+             * Label
+             * @description What it is called.
+             */
+            label: string;
+            /**
+             * One
+             * @description The entrant that is told of; of a pair of errors, its own.
+             */
+            one: number | null;
+            /**
+             * Other
+             * @description The entrant it is compared with; of a pair of errors, its own.
+             */
+            other: number | null;
+        };
         /** PartView */
         PartView: {
             /** @description Values of one series. */
@@ -6331,6 +6493,32 @@ export interface components {
             reverting: boolean;
         };
         /**
+         * RanksView
+         * @description Over how many series (or folds) entrants were ranked; mean ranks that far apart differ, at 95 %.
+         */
+        RanksView: {
+            /**
+             * Cases
+             * @description How many series or folds entrants were ranked on.
+             */
+            cases: number;
+            /**
+             * Critical Difference
+             * @description Mean ranks that far apart differ, at 95 %.
+             */
+            critical_difference: number;
+            /**
+             * P Value
+             * @description p-value of the test. 0 … 1.
+             */
+            p_value: number;
+            /**
+             * Statistic
+             * @description Which figure is taken; of a test, its statistic.
+             */
+            statistic: number;
+        };
+        /**
          * ReaderSettings
          * @description How bytes become rows; what is not given is found out from the file.
          */
@@ -6944,6 +7132,22 @@ export interface components {
              * @description What was saved by name.
              */
             saved: components["schemas"]["SavedPlan"][];
+        };
+        /**
+         * SavingsView
+         * @description The share of the other's whole loss that the one had saved by a time.
+         */
+        SavingsView: {
+            /**
+             * Shares
+             * @description Shares of the other's whole loss that had been saved.
+             */
+            shares: number[];
+            /**
+             * Times
+             * @description Times of the values, seconds since 1970 UTC.
+             */
+            times: number[];
         };
         /** ScoresView */
         ScoresView: {
@@ -7683,6 +7887,19 @@ export interface components {
              * @default []
              */
             labels: string[];
+        };
+        /**
+         * StepView
+         * @description The same at one step ahead alone.
+         */
+        StepView: {
+            /**
+             * Ahead
+             * @description Steps ahead.
+             */
+            ahead: number;
+            /** @description The test of it. */
+            test: components["schemas"]["DifferenceView"];
         };
         /**
          * Structural
@@ -10851,6 +11068,67 @@ export interface operations {
             };
             /** @description Precondition Failed */
             412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    duel_duel_experiments__int_experiment_id__duel_get: {
+        parameters: {
+            query: {
+                /** @description What skill is told by; empty: the experiment's first. */
+                metric?: string | null;
+                /** @description What counts alike: all scored points, all series, or series by the size of their truth. */
+                weighting?: "points" | "series" | "size";
+                /** @description The entrant that is told of; of a pair of errors, its own. */
+                one: string;
+                /** @description The entrant it is compared with; of a pair of errors, its own. */
+                other: string;
+                /** @description Whose savings are told beside those of all. */
+                series?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The experiment's number. */
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DuelView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

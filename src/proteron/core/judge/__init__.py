@@ -1,6 +1,6 @@
 """Judging: folds, metrics, cells, losses and the board."""
 
-from proteron.core.judge.board import Board, BoardRow, EntrantFacts, Failure, make_board, skill_metric_of
+from proteron.core.judge.board import Board, BoardRow, make_board, skill_metric_of
 from proteron.core.judge.cells import (
     FLAT_SQUARE,
     LEVELS,
@@ -14,8 +14,11 @@ from proteron.core.judge.cells import (
     robust_spread,
 )
 from proteron.core.judge.designs import Folds
+from proteron.core.judge.duel import Duel, duel, savings
+from proteron.core.judge.entrants import EntrantFacts, Failure
+from proteron.core.judge.evidence import DifferenceTest
 from proteron.core.judge.folds import Fold, learned_by
-from proteron.core.judge.losses import Breakdown, Losses, Told, Weighting
+from proteron.core.judge.losses import Breakdown, Losses, Told, Weighting, losses_at
 from proteron.core.judge.metrics import DEFAULT_METRICS, METRICS, Metric, Scored, metric_of, naive_scale
 from proteron.core.judge.walk_forward import (
     Report,
@@ -29,9 +32,46 @@ from proteron.core.judge.walk_forward import (
 from proteron.core.judge.yardsticks import Yardsticks
 
 __all__ = [
-    "DEFAULT_METRICS", "FLAT_SQUARE", "LEVELS", "METRICS", "Board", "BoardRow", "Breakdown", "Cell", "CellResult",
-    "EntrantFacts", "Failure", "Fit", "Fold", "Folds", "Losses", "Metric", "Report", "Scored", "Told", "Weighting",
-    "Yardsticks", "check_judging", "compute_cell", "compute_cells", "declined_in", "expand", "gather_losses",
-    "learned_by", "losses_of", "make_board", "metric_of", "naive_scale", "reason_of", "robust_spread", "run_cells",
-    "skill_metric_of", "walk_forward",
+    "DEFAULT_METRICS",
+    "FLAT_SQUARE",
+    "LEVELS",
+    "METRICS",
+    "Board",
+    "BoardRow",
+    "Breakdown",
+    "Cell",
+    "CellResult",
+    "DifferenceTest",
+    "Duel",
+    "EntrantFacts",
+    "Failure",
+    "Fit",
+    "Fold",
+    "Folds",
+    "Losses",
+    "Metric",
+    "Report",
+    "Scored",
+    "Told",
+    "Weighting",
+    "Yardsticks",
+    "check_judging",
+    "compute_cell",
+    "compute_cells",
+    "declined_in",
+    "duel",
+    "expand",
+    "gather_losses",
+    "learned_by",
+    "losses_at",
+    "losses_of",
+    "make_board",
+    "metric_of",
+    "naive_scale",
+    "reason_of",
+    "robust_spread",
+    "run_cells",
+    "savings",
+    "skill_metric_of",
+    "walk_forward",
 ]  # fmt: skip

@@ -2,7 +2,6 @@
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, field, fields
-from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -10,40 +9,20 @@ import pyarrow as pa
 
 from proteron.core.errors import SettingsError
 from proteron.core.judge.cells import FLAT_SQUARE
-from proteron.core.judge.losses import Losses, Told, mean_over, reported_of
-from proteron.core.judge.metrics import METRICS, metric_of
+from proteron.core.judge.compared import Pair
+from proteron.core.judge.entrants import EntrantFacts, Reason, reasons_of
+from proteron.core.judge.evidence import BestSet, Interval, Ranks, best_set, rank_entrants, sample_of, skill_interval
+from proteron.core.judge.evidence.verdict import verdict_of
+from proteron.core.judge.folds import Fold
+from proteron.core.judge.losses import Losses, Weighting
+from proteron.core.judge.metrics import METRICS, Metric, metric_of
 from proteron.core.panel import Floats
 
-_RESAMPLES = 2000
 _COVERAGE = "coverage_95"
 _WEIGHED = {
     "series": "Every series counts alike, however many of its points are scored; medians and the largest as ever.",
     "size": "Series count by the mean size of their scored truth; medians and the largest as ever.",
 }
-
-
-@dataclass(frozen=True)
-class Failure:
-    """Why an entrant has no forecast: a cell that failed, or (with `series`) a series it declined; folds from 0."""
-
-    contender: str
-    fold: int
-    reason: str
-    series: str | None = None
-
-    @property
-    def place(self) -> str:
-        """Where, in words: “name, fold 1”."""
-        return f"{self.contender}, fold {self.fold + 1}" + ("" if self.series is None else f", {self.series}")
-
-
-@dataclass(frozen=True)
-class Reason:
-    """A reason that stands for missing forecasts: in how many folds (from 0) and of which series; none: of all."""
-
-    text: str
-    folds: tuple[int, ...]
-    series: tuple[str, ...]
 
 
 @dataclass(frozen=True)
@@ -56,24 +35,12 @@ class Behind:
 
 
 @dataclass(frozen=True)
-class EntrantFacts:
-    """What the board says of an entrant besides its errors."""
-
-    name: str
-    family: str
-    cells: int = 0
-    failed: int = 0
-    seconds: float = 0.0
-    cpu_seconds: float = 0.0
-    failures: tuple[Failure, ...] = ()
-
-
-@dataclass(frozen=True)
 class BoardRow(Mapping[str, Any]):
     """One entrant: pooled errors by metric, skill over the baseline with its 95 % interval, and why any is missing.
 
     `behind` says what stands behind each error and the skill, by metric and as “skill”; `seconds` passed while its
-    cells were computed, of which the processor was at work `cpu_seconds`.
+    cells were computed, of which the processor was at work `cpu_seconds`. `among_best` says whether it may be the best
+    of all; `mean_rank` is over series, or over folds of a single one.
     Reads as a mapping too: every field by its name, and every metric by its own. None where nothing can be said.
     """
 
@@ -91,6 +58,8 @@ class BoardRow(Mapping[str, Any]):
     skill_by_step: tuple[float | None, ...]
     skill_by_series: tuple[float | None, ...]
     best_in: int
+    among_best: bool | None
+    mean_rank: float | None
     coverage: float | None
     seconds: float
     cpu_seconds: float
@@ -121,16 +90,33 @@ _ROW_FIELDS = tuple(each.name for each in fields(BoardRow) if each.name != "erro
 _LISTS = ("skill_by_fold", "skill_by_step", "skill_by_series", "reasons", "behind")
 
 
+@dataclass(frozen=True)
+class Evidence:
+    """What tells whether differences are real: `resampled` says what intervals were drawn from, None of too few."""
+
+    verdict: str = ""
+    resampled: str | None = None
+    best: BestSet | None = None
+    ranks: Ranks | None = None
+
+
 class Board(Sequence[BoardRow]):
     """Rows in the order entrants were entered; as a table through Arrow."""
 
     def __init__(
-        self, rows: Sequence[BoardRow], metrics: Sequence[str], skill_metric: str, notes: Sequence[str] = ()
+        self, rows: Sequence[BoardRow], metrics: Sequence[str], skill_metric: str, notes: Sequence[str] = (),
+        evidence: Evidence | None = None,
     ) -> None:  # fmt: skip
         self._rows = tuple(rows)
         self.metrics = tuple(metrics)
         self.skill_metric = skill_metric
         self.notes = tuple(notes)  # what errors leave out, in sentences
+        self.evidence = evidence or Evidence()
+
+    @property
+    def verdict(self) -> str:
+        """What the board comes to, in a sentence or two."""
+        return self.evidence.verdict
 
     def __getitem__(self, place: Any) -> Any:
         return self._rows[place]
@@ -163,12 +149,13 @@ class Board(Sequence[BoardRow]):
         return self.to_arrow().__arrow_c_stream__(requested_schema)
 
     def __repr__(self) -> str:
-        return "\n".join(["  ".join(cells) for cells in self._cells()] + list(self.notes))
+        told = [self.verdict, *self.notes] if self.verdict else self.notes
+        return "\n".join(["  ".join(cells) for cells in self._cells()] + list(told))
 
     def _repr_html_(self) -> str:
         head, *body = self._cells()
         rows = "".join("<tr>" + "".join(f"<td>{cell.strip()}</td>" for cell in row) + "</tr>" for row in body)
-        notes = "".join(f"<p>{note}</p>" for note in self.notes)
+        notes = "".join(f"<p>{note}</p>" for note in (self.verdict, *self.notes) if note)
         return f"<table><tr>{''.join(f'<th>{cell.strip()}</th>' for cell in head)}</tr>{rows}</table>{notes}"
 
     def _cells(self) -> list[list[str]]:
@@ -197,21 +184,22 @@ def make_board(
     metrics: Sequence[str],
     baseline: str,
     skill_metric: str | None = None,
+    folds: Sequence[Fold] | None = None,
+    weighting: Weighting = "points",
 ) -> Board:
     """One row per entrant, in their order: pooled errors over what each scored, skill against the baseline.
 
-    Skill, and what is made of it, compares only points that both have. Its interval resamples the folds that have such
-    points (2,000 draws, seeded; two folds at least). An entrant is best in a fold where its skill there is the highest;
-    of equals it is the one entered first. Raises `SettingsError` for a metric by which smaller is not better.
+    Skill, and what is made of it, compares only points that both have. Its interval, and which entrants may be the
+    best, resample blocks of `folds`, each taken for independent of the others where none are given. An entrant is best
+    in a fold where its skill there is the highest; of equals it is the one entered first. `weighting` says how the
+    losses are weighed. Raises `SettingsError` for a metric by which smaller is not better.
     """
     measure = skill_metric or skill_metric_of(metrics)
-    known = metric_of(measure)
-    if known is None or not known.tells_skill:
-        names = ", ".join(name for name, metric in METRICS.items() if metric.tells_skill)
-        raise SettingsError(f"Skill cannot be told by “{measure}”, but by: {names}.", field="metric")
+    metric_of_skill(measure)
     compared = losses[measure]
     base = compared.of(baseline)
-    pairs = {each.name: _Pair.of(compared, each.name, baseline) for each in entrants}
+    pairs = {each.name: Pair.of(compared, each.name, baseline) for each in entrants}
+    intervals, evidence = _evidence(compared, pairs, baseline, folds)
     skills = {name: pair.skill(1, 2) for name, pair in pairs.items()}
     best = _best(skills, baseline, np.isfinite(base).any(axis=(1, 2, 3)))
     told = dict.fromkeys([*metrics, measure])
@@ -220,8 +208,7 @@ def make_board(
     reported = {name: losses[name].reported((1, 2, 3, 4)) for name in asked}
     rows = []
     for each in entrants:
-        pair = pairs[each.name]
-        low, high = pair.interval()
+        pair, interval = pairs[each.name], intervals[each.name]
         rows.append(
             BoardRow(
                 contender=each.name,
@@ -232,12 +219,14 @@ def make_board(
                 errors={name: _at(reported, losses, name, each.name) for name in told},
                 flat_rmse=_at(reported, losses, FLAT_SQUARE, each.name),
                 skill=_number(pair.skill(0, 1, 2)),
-                skill_low=low,
-                skill_high=high,
+                skill_low=None if interval is None else interval.low,
+                skill_high=None if interval is None else interval.high,
                 skill_by_fold=_numbers(skills[each.name]),
                 skill_by_step=_numbers(pair.skill(0, 1)),
                 skill_by_series=_numbers(pair.skill(0, 2)),
                 best_in=int((best == each.name).sum()),
+                among_best=_among(evidence, each.name),
+                mean_rank=None if evidence.ranks is None else evidence.ranks.mean_ranks.get(each.name),
                 coverage=_at(reported, losses, _COVERAGE, each.name),
                 seconds=each.seconds,
                 cpu_seconds=each.cpu_seconds,
@@ -245,11 +234,50 @@ def make_board(
                     name: _behind(counts[name][losses[name].names.index(each.name)]) for name in told if name in losses
                 }
                 | {"skill": _behind(pair.counts.sum(axis=2))},
-                reasons=_reasons(each.failures),
+                reasons=reasons_of(each.failures),
             )
         )
-    notes = [_WEIGHED[losses.weighting]] if isinstance(losses, Told) and losses.weighting != "points" else []
-    return Board(rows, metrics, measure, notes + _left_out(counts, list(told)))
+    notes = [] if weighting == "points" else [_WEIGHED[weighting]]
+    return Board(rows, metrics, measure, notes + _left_out(counts, list(told)), evidence)
+
+
+def _evidence(
+    losses: Losses, pairs: Mapping[str, Pair], baseline: str, folds: Sequence[Fold] | None
+) -> tuple[dict[str, Interval | None], Evidence]:
+    """Intervals of skill, and how entrants stand to each other.
+
+    Those with fewer than half of the baseline's points are left out of the latter, or little would be compared.
+    """
+    metric, intervals = metric_of_skill(losses.metric), {}
+    for name in pairs:
+        mine, theirs = sample_of(losses, [name, baseline], folds).sums
+        intervals[name] = skill_interval(mine, theirs, metric.power)
+    points = int(np.isfinite(losses.of(baseline)).sum())
+    whole = [name for name, pair in pairs.items() if points and pair.counts.sum() * 2 >= points]
+    skills = {name: float(pair.skill(0, 1, 2)) for name, pair in pairs.items() if name != baseline}
+    known = {name: (skill, intervals[name]) for name, skill in skills.items() if np.isfinite(skill)}
+    if not whole:
+        return intervals, Evidence(verdict_of(known, baseline, None))
+    sample = sample_of(losses, whole, folds)
+    best = best_set(sample)
+    common = losses.common(whole)
+    by_case = common.reported((1, 3, 4) if common.values.shape[2] > 1 else (2, 3, 4))
+    verdict = verdict_of(known, baseline, None if best is None else best.members)
+    resampled = None if all(each is None for each in intervals.values()) else sample.text
+    return intervals, Evidence(verdict, resampled, best, rank_entrants(whole, by_case))
+
+
+def _among(evidence: Evidence, name: str) -> bool | None:
+    return None if evidence.best is None or name not in evidence.best.p_values else name in evidence.best.members
+
+
+def metric_of_skill(name: str) -> Metric:
+    """A metric by which skill can be told; raises `SettingsError`."""
+    known = metric_of(name)
+    if known is None or not known.tells_skill:
+        names = ", ".join(each for each, metric in METRICS.items() if metric.tells_skill)
+        raise SettingsError(f"Skill cannot be told by “{name}”, but by: {names}.", field="metric")
+    return known
 
 
 def skill_metric_of(metrics: Sequence[str]) -> str:
@@ -288,76 +316,6 @@ def _left_out(counts: Mapping[str, Any], metrics: Sequence[str]) -> list[str]:
     return notes
 
 
-@dataclass(frozen=True)
-class _Pair:
-    """Losses of an entrant and the baseline over the points both have, each (n_folds, n_series, n_steps), as sums over
-    origins, how many points these are, the metric's yardstick of them, and how series weigh, where either is."""
-
-    metric: str
-    mine: Floats
-    theirs: Floats
-    counts: Floats
-    beside: Floats | None
-    weights: Floats | None
-
-    @classmethod
-    def of(cls, losses: Losses, name: str, baseline: str) -> "_Pair":
-        own, base = losses.of(name), losses.of(baseline)
-        both = np.isfinite(own) & np.isfinite(base)
-        mine, theirs = (np.where(both, each, 0.0).sum(axis=2) for each in (own, base))
-        beside = None if losses.beside is None else np.where(both, losses.beside, 0.0).sum(axis=2)
-        return cls(losses.metric, mine, theirs, both.sum(axis=2), beside, losses.weights)
-
-    def skill(self, *axes: int) -> Floats:
-        """Skill over all of some axes (0 folds, 1 series, 2 steps)."""
-        return _share(self.metric, *(mean_over(each, self.counts, axes, 1, self.weights) for each in self._sums))
-
-    @property
-    def _sums(self) -> list[Floats]:
-        return [self.mine, self.theirs, *([] if self.beside is None else [self.beside])]
-
-    def interval(self) -> tuple[float | None, float | None]:
-        """95 % interval of the skill over resampled folds; none with fewer than two folds to draw from."""
-        there = self.counts.sum(axis=(1, 2)) > 0
-        folds = int(there.sum())
-        if folds < 2:
-            return None, None
-        draws = _draws(folds)
-        if self.weights is None:
-            counts, sums = self.counts.sum(axis=(1, 2)), [each.sum(axis=(1, 2)) for each in self._sums]
-            drawn = _share(self.metric, *(_drawn(draws, each[there]) / _drawn(draws, counts[there]) for each in sums))
-        else:
-            counts, sums = (
-                draws @ self.counts[there].sum(axis=2),
-                [draws @ each[there].sum(axis=2) for each in self._sums],
-            )
-            drawn = _share(self.metric, *(mean_over(each, counts, (1,), 1, self.weights) for each in sums))
-        drawn = drawn[np.isfinite(drawn)]
-        if len(drawn) <= _RESAMPLES // 2:
-            return None, None
-        low, high = np.quantile(drawn, (0.025, 0.975))
-        return float(low), float(high)
-
-
-@lru_cache(maxsize=64)
-def _draws(folds: int) -> Floats:
-    """How often each fold is drawn, (_RESAMPLES, folds)."""
-    draws = np.random.default_rng(0).multinomial(folds, np.full(folds, 1 / folds), size=_RESAMPLES)
-    return draws.astype(np.float64)
-
-
-def _drawn(draws: Floats, by_fold: Floats) -> Floats:
-    """Sums over drawn folds, (_RESAMPLES,); to the same bit in every process, whatever threads it has."""
-    return np.asarray(np.einsum("df,f->d", draws, by_fold))
-
-
-def _share(metric: str, mine: Floats, theirs: Floats, beside: Floats | None = None) -> Floats:
-    """1 - error / the baseline's error, from mean losses; NaN where the baseline has none."""
-    own, base = reported_of(metric, mine, beside), reported_of(metric, theirs, beside)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        return np.where(base > 0, 1 - own / base, np.nan)
-
-
 def _best(skills: Mapping[str, Floats], baseline: str, scored: Any) -> Any:
     """Name of the entrant with the highest skill per fold, (n_folds,); empty text where nothing is scored."""
     names = list(skills)
@@ -367,19 +325,3 @@ def _best(skills: Mapping[str, Floats], baseline: str, scored: Any) -> Any:
         ranked[place] = np.where(scored, np.maximum(ranked[place], 0.0), -np.inf)
     chosen = np.array(names, dtype=object)[ranked.argmax(axis=0)]
     return np.where(np.isfinite(ranked).any(axis=0), chosen, "")
-
-
-def _reasons(failures: Sequence[Failure]) -> tuple[Reason, ...]:
-    """Failures gathered by their text, the most frequent first."""
-    found: dict[str, list[Failure]] = {}
-    for each in failures:
-        found.setdefault(each.reason, []).append(each)
-    ordered = sorted(found.items(), key=lambda item: -len(item[1]))
-    return tuple(
-        Reason(
-            text,
-            tuple(sorted({each.fold for each in of_text})),
-            tuple(dict.fromkeys(each.series for each in of_text if each.series is not None)),
-        )
-        for text, of_text in ordered
-    )

@@ -67,6 +67,12 @@ class Losses:
         """The losses of one entrant, (n_folds, n_series, n_origins, horizon)."""
         return np.asarray(self.values[self.names.index(name)])
 
+    def common(self, names: Sequence[str]) -> "Losses":
+        """Of some entrants alone, NaN wherever any of them has no forecast."""
+        values = self.values[[self.names.index(name) for name in names]]
+        there = np.isfinite(values).all(axis=0)
+        return replace(self, names=tuple(names), values=np.where(there, values, np.nan))
+
     def by(self, view: View, panel: Panel, folds: Sequence[Fold]) -> Breakdown:
         """Reported values by step ahead, fold, series, or slot of the calendar (hour, weekday, month, by the step)."""
         if view == "slot":

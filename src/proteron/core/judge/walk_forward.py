@@ -14,9 +14,11 @@ import numpy as np
 
 from proteron.core.errors import ProteronError, SettingsError
 from proteron.core.forecasters import Contender, truths
-from proteron.core.judge.board import Board, EntrantFacts, Failure, make_board
+from proteron.core.judge.board import Board, make_board, skill_metric_of
 from proteron.core.judge.cells import LEVELS, Cell, CellResult, compute_cells, expand
 from proteron.core.judge.designs import Folds
+from proteron.core.judge.duel import Duel, duel
+from proteron.core.judge.entrants import EntrantFacts, Failure
 from proteron.core.judge.folds import Fold
 from proteron.core.judge.losses import Breakdown, Losses, Told, View, Weighting, losses_at
 from proteron.core.judge.metrics import DEFAULT_METRICS, METRICS, metric_of, sign_table
@@ -85,7 +87,9 @@ class Report:
             )
             for name, contender in self.contenders.items()
         ]
-        return make_board(self._losses.weighted(weighting), facts, self.metrics, self.baseline)
+        return make_board(
+            self._losses.weighted(weighting), facts, self.metrics, self.baseline, folds=self.folds, weighting=weighting
+        )
 
     def losses(self, metric: str, by: View | None = None) -> Losses | Breakdown:
         """Losses of one metric at every point, or what it reports by step, fold, series or calendar slot.
@@ -94,6 +98,14 @@ class Report:
         """
         found = losses_at(self._losses, metric)
         return found if by is None else found.by(by, self.panel, self.folds)
+
+    def difference(self, one: str, other: str, metric: str | None = None, weighting: Weighting = "points") -> Duel:
+        """`one` against `other` on common points: skill, its interval, and whether the difference is more than luck.
+
+        By `metric`, by default the first that tells skill. Raises `SettingsError` for what cannot be compared.
+        """
+        found = losses_at(self._losses.weighted(weighting), metric or skill_metric_of(self.metrics))
+        return duel(found, one, other, self.panel, self.folds)
 
     def signs(self, contender: str, of: Literal["changes", "values"] = "changes") -> dict[str, dict[str, int]]:
         """How often what was forecast to go “up” and “down” did: of changes against the last known, or of values."""

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import { explained } from './measures'
-import { fixed, signed } from '../../state/format'
+import { count, fixed, signed } from '../../state/format'
 import DataGrid from '../../widgets/DataGrid.vue'
 import { sorted, type GridColumn, type GridSort } from '../../widgets/grid'
 import ContenderMark from './ContenderMark.vue'
@@ -13,6 +13,8 @@ const props = defineProps<{
   rows: BoardRow[]
   metrics: Shapes['MetricView'][]
   notes: string[]
+  ranks: Shapes['RanksView'] | null
+  resampled: string | null
   baseline: string
   folds: number
   unit: string
@@ -38,7 +40,7 @@ const unitOf = (metric: Shapes['MetricView']) =>
 function behindOf(row: BoardRow, name: string) {
   const behind = row.behind[name]
   if (!behind) return ''
-  const of = (count: number, one: string, many = `${one}s`) => `${count} ${count === 1 ? one : many}`
+  const of = (n: number, one: string, many = `${one}s`) => `${count(n)} ${n === 1 ? one : many}`
   return `From ${of(behind.points, 'point')}, ${of(behind.folds, 'fold')}, ${of(behind.series, 'series', 'series')}`
 }
 /** Large errors are told whole: decimals would only widen the column. */
@@ -71,7 +73,10 @@ const columns = computed<GridColumn<BoardRow>[]>(() => [
     value: (row) => row.skill,
     text: (row) => (row.baseline ? '0' : signed(row.skill)),
     className: better,
-    tip: (row) => behindOf(row, 'skill'),
+    tip: (row) =>
+      [behindOf(row, 'skill'), props.resampled && `interval drawn from ${props.resampled}`]
+        .filter(Boolean)
+        .join('; '),
   },
   { name: 'bars', title: `against ${props.baseline}`, width: 130, words: true },
   ...props.metrics.map((metric, i) => ({
@@ -106,6 +111,17 @@ const columns = computed<GridColumn<BoardRow>[]>(() => [
     text: (row) => fixed(row.cpu_seconds, 1),
     tip: (row) => `${fixed(row.seconds, 1)} s passed while it was computed`,
   },
+  ...(props.ranks
+    ? [
+        {
+          name: 'mean_rank',
+          title: 'rank',
+          help: `Mean rank over ${props.ranks.cases} ${props.rows[0]?.skill_by_series.length === 1 ? 'folds' : 'series'}; ${fixed(props.ranks.critical_difference, 2)} apart is more than luck`,
+          value: (row: BoardRow) => row.mean_rank,
+          text: (row: BoardRow) => fixed(row.mean_rank, 1),
+        },
+      ]
+    : []),
   {
     name: 'best_in',
     title: 'best in',
@@ -139,6 +155,14 @@ const columns = computed<GridColumn<BoardRow>[]>(() => [
     <template #cell-name="{ row }">
       <span v-tip="whyOf(row) || row.contender">{{ row.contender }}</span>
       <span
+        v-if="row.among_best"
+        class="among"
+        role="img"
+        aria-label="May be the best"
+        v-tip="'Cannot be told apart from the best (95 % confidence set)'"
+        >&nbsp;≈</span
+      >
+      <span
         v-if="row.reasons.length"
         class="worse"
         :aria-label="`Some forecasts of ${row.contender} are missing`"
@@ -152,6 +176,10 @@ const columns = computed<GridColumn<BoardRow>[]>(() => [
 </template>
 
 <style scoped>
+.among {
+  color: var(--better);
+  font-weight: 700;
+}
 .note {
   margin: 8px 12px 0;
 }

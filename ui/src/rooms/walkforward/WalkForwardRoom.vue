@@ -5,23 +5,30 @@ import { seconds } from '../../state/format'
 import { roomActions } from '../../state/keys'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
+import ChoiceField from '../../widgets/ChoiceField.vue'
 import EmptyRoom from '../../widgets/EmptyRoom.vue'
 import RoomFrame from '../../widgets/RoomFrame.vue'
 import BoardChoices from './BoardChoices.vue'
 import BoardTable from './BoardTable.vue'
 import ContenderFacts from './ContenderFacts.vue'
+import DuelFacts from './DuelFacts.vue'
 import ExperimentForm from './ExperimentForm.vue'
 import FoldMap from './FoldMap.vue'
+import { useDuel } from './useDuel'
 import { useExperiment, type BoardManner } from './useExperiment'
 import { useForecasts } from './useForecasts'
-import { missingOf, verdictOf } from './verdict'
+import { missingOf } from './missing'
 
 const store = useProject()
 const view = useView()
 const id = computed(() => store.choices.experiment_id)
 const manner = ref<BoardManner>({})
 const { experiment, board, judged, rows, active, run, stop } = useExperiment(id, () => manner.value)
-watch(id, () => (manner.value = {}))
+const opponent = ref('')
+watch(id, () => {
+  manner.value = {}
+  opponent.value = ''
+})
 const editing = ref(false)
 const selected = ref('')
 const hidden = ref(new Set<string>())
@@ -67,10 +74,16 @@ const { points, forecasts, lane, bands, flatLane, fold, learned } = useForecasts
   selected,
   shown,
 )
+const duelling = useDuel(id, selected, opponent, manner, contenders)
+const duel = duelling.duel
+const opponents = computed(() => [
+  { value: '', label: 'nobody' },
+  ...rows.value.filter((row) => row.contender !== selected.value).map((row) => row.contender),
+])
 const sentence = computed(() => {
   if (judged.loading.value) return 'Reading the board …'
   if (judged.failure.value && !board.value) return `The board could not be read: ${judged.failure.value}`
-  return verdictOf(rows.value, experiment.value?.baseline ?? '')
+  return board.value?.verdict ?? ''
 })
 const missing = computed(() => missingOf(experiment.value?.failures ?? []))
 
@@ -123,11 +136,22 @@ onBeforeUnmount(() => {
       show-time
       class="lane"
     />
+    <TimeLane
+      v-if="opponent && opponent !== selected"
+      name="duel"
+      :title="`error of ${opponent} that ${selected} has saved`"
+      unit="%"
+      :series="duelling.lane.value"
+      :answer="duelling.answer"
+      class="duel"
+    />
     <BoardTable
       v-if="experiment"
       :rows="rows"
       :metrics="board?.metrics ?? []"
       :notes="board?.notes ?? []"
+      :ranks="board?.ranks ?? null"
+      :resampled="board?.resampled ?? null"
       :baseline="experiment.baseline"
       :folds="cutoffs.length"
       :unit="view.unit"
@@ -153,6 +177,11 @@ onBeforeUnmount(() => {
       </div>
     </BoardTable>
     <template #inspector>
+      <label v-if="rows.length > 1" class="against">
+        <span class="second">{{ selected }} in a duel with</span>
+        <ChoiceField v-model="opponent" :options="opponents" />
+      </label>
+      <DuelFacts v-if="duel" :duel="duel" :contenders="contenders" />
       <ContenderFacts
         v-if="experiment && selected"
         :experiment="experiment"
@@ -200,6 +229,15 @@ onBeforeUnmount(() => {
 }
 .lane {
   flex: 1 1 40%;
+}
+.duel {
+  flex: 0 0 96px;
+}
+.against {
+  display: flex;
+  align-items: center;
+  justify-content: space-between;
+  gap: 8px;
 }
 .board {
   flex: 0 1 auto;

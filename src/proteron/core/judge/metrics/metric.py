@@ -105,6 +105,13 @@ class Metric:
         """Whether skill can be told by it: smaller is better, and it is made of means."""
         return self.nominal is None and not self.larger and self.pooling == "mean"
 
+    @property
+    def power(self) -> float:
+        """With which power of the mean loss the reported number goes, of those that tell skill: 1, or 1/2 of a root."""
+        mean = np.array([1.0, 4.0])
+        one, four = self.told(mean, np.ones(2))
+        return float(np.log(four / one) / np.log(4.0))
+
     def of(self, scored: Scored) -> Floats:
         """What is averaged, of every point (n_series, n_origins, horizon), NaN where undefined."""
         return self.point(self.loss.of(scored))
