@@ -1,0 +1,61 @@
+"""A duel through the API: the numbers of the notebook, and clear refusals."""
+
+from types import SimpleNamespace
+from urllib.parse import urlencode
+
+import pytest
+from flask.testing import FlaskClient
+from test_api import application, client, get  # noqa: F401
+from test_contract import ENTRIES, FOLDS, is_problem, judged  # noqa: F401
+
+from proteron.core.experiment import Judging
+from proteron.core.judge import Report, walk_forward
+
+
+@pytest.fixture(scope="module")
+def report(judged: SimpleNamespace) -> Report:  # noqa: F811
+    """The same experiment in the notebook."""
+    judging = Judging.parse({"contenders": ENTRIES, "folds": FOLDS})
+    contenders = {entry.name: entry.contender for entry in judging.contenders}
+    return walk_forward(judged.panel, contenders, judging.folds, judging.metrics, "naive", judging.seed)
+
+
+def ask(client: FlaskClient, judged: SimpleNamespace, **query: object):  # noqa: F811
+    return get(client, f"/experiments/{judged.experiment}/duel?{urlencode(query)}")
+
+
+@pytest.mark.parametrize("metric", ["mase", "rmse", "crps"])
+def test_a_duel_is_the_notebooks_to_the_last_digit(
+    client, judged: SimpleNamespace, report: Report, metric: str
+) -> None:
+    told = ask(client, judged, one="mean", other="naive", metric=metric).json
+    found = report.difference("mean", "naive", metric)
+    assert (told["skill"], told["sentence"], told["resampled"]) == (found.skill, found.sentence, found.resampled)
+    assert (told["skill_low"], told["skill_high"]) == (found.interval or (None, None))
+    assert told["test"] == vars(found.test)
+    assert [each["test"] for each in told["steps"]] == [vars(each) for each in found.by_step]
+    assert [each["ahead"] for each in told["steps"]] == list(range(1, 7))
+    slots = {each["label"]: (each["one"], each["other"]) for each in told["by_slot"]}
+    assert slots == dict(zip(found.by_slot.labels, map(tuple, found.by_slot.values.T.tolist()), strict=True))
+    assert told["metric"]["name"] == metric and len(told["savings"]["times"]) == 36
+    if metric != "rmse":  # whose error is a root of the mean loss
+        assert told["savings"]["shares"][-1] == pytest.approx(told["skill"])
+
+
+def test_the_board_says_what_the_notebooks_says(client, judged: SimpleNamespace, report: Report) -> None:  # noqa: F811
+    told = get(client, f"/experiments/{judged.experiment}/board").json
+    ranks = report.board.evidence.ranks
+    assert ranks is not None and told["ranks"]["critical_difference"] == ranks.critical_difference
+    assert told["verdict"] == report.board.verdict and told["resampled"] == report.board.evidence.resampled
+    assert [row["among_best"] for row in told["rows"]] == [row.among_best for row in report.board]
+    assert [row["mean_rank"] for row in told["rows"]] == list(ranks.mean_ranks.values())
+
+
+def test_a_duel_that_cannot_be_is_refused(client: FlaskClient, judged: SimpleNamespace) -> None:  # noqa: F811
+    refused = {"one": {"one": "nobody", "other": "naive"}, "other": {"one": "mean", "other": "mean"},
+               "metric": {"one": "mean", "other": "naive", "metric": "bias"},
+               "series": {"one": "mean", "other": "naive", "series": 7}}  # fmt: skip
+    for field, query in refused.items():
+        answer = ask(client, judged, **query)
+        assert is_problem(answer, 422) and answer.json["field"] == field
+    assert is_problem(get(client, "/experiments/987654321/duel?one=a&other=b"), 404)
