@@ -25,9 +25,7 @@ def ask(client: FlaskClient, judged: SimpleNamespace, **query: object):  # noqa:
 
 
 @pytest.mark.parametrize("metric", ["mase", "rmse", "crps"])
-def test_a_duel_is_the_notebooks_to_the_last_digit(
-    client, judged: SimpleNamespace, report: Report, metric: str
-) -> None:
+def test_a_duel_is_the_notebooks(client, judged: SimpleNamespace, report: Report, metric: str) -> None:  # noqa: F811
     told = ask(client, judged, one="mean", other="naive", metric=metric).json
     found = report.difference("mean", "naive", metric)
     assert (told["skill"], told["sentence"], told["resampled"]) == (found.skill, found.sentence, found.resampled)
@@ -59,3 +57,9 @@ def test_a_duel_that_cannot_be_is_refused(client: FlaskClient, judged: SimpleNam
         answer = ask(client, judged, **query)
         assert is_problem(answer, 422) and answer.json["field"] == field
     assert is_problem(get(client, "/experiments/987654321/duel?one=a&other=b"), 404)
+
+
+def test_what_deceives_is_what_the_notebook_names(client, judged: SimpleNamespace, report: Report) -> None:  # noqa: F811
+    told = get(client, f"/experiments/{judged.experiment}/deceptions").json
+    assert told["deceptions"] == [vars(each) for each in report.deceptions]
+    assert is_problem(get(client, f"/experiments/{judged.experiment}/deceptions?metric=bias"), 422)

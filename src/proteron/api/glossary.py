@@ -355,6 +355,8 @@ WORDS: dict[str, str] = {
     "skill_by_series": "Skill by series. At most 1.",
     "skill_metric": "The metric that skill is told by.",
     "coverage": f"Share of points inside the 95 % range. {_SHARE}",
+    "caution": "What to mind about the best; empty: nothing.",
+    "deceptions": "Those that apply, in the order of entrants.",
     "among_best": "Whether it cannot be told apart from the best; null: not compared.",
     "mean_rank": "Mean rank over series, or over folds of a single one; 1 is best. [1, …]",
     "cases": f"How many series or folds entrants were ranked on. {_COUNT}",

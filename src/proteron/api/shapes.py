@@ -580,6 +580,24 @@ class BoardView(BaseModel):
     rows: list[BoardRowView]
 
 
+class DeceptionsQuery(BaseModel):
+    metric: str | None = Field(None, description="What skill is told by; empty: the experiment's first.")
+
+
+class DeceptionView(BaseModel):
+    """A way in which an entrant's numbers deceive."""
+
+    contender: str
+    kind: str
+    title: str
+    text: str
+
+
+class DeceptionsView(BaseModel):
+    caution: str = Field(description="What to mind about the best, in a sentence; empty: nothing.")
+    deceptions: list[DeceptionView]
+
+
 class ForecastsBody(Body):
     series: Index
     origin: Index

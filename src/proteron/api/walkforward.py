@@ -84,6 +84,20 @@ def board(path: shapes.ExperimentPath, query: shapes.BoardQuery) -> Response:
     )
 
 
+@blueprint.get(
+    "/experiments/<int:experiment_id>/deceptions", responses={200: shapes.DeceptionsView, 422: shapes.Problem}
+)
+def deceptions(path: shapes.ExperimentPath, query: shapes.DeceptionsQuery) -> Response:
+    """The ways in which entrants' numbers deceive, each named where it applies, by the cells finished so far."""
+    with services().database.session() as session:
+        experiment = records.get_experiment(session, path.experiment_id)
+        with services().computing():
+            panel = services().panel(experiment.dataset_id)
+            caution, found = experiments.deceptions_of(session, experiment, panel, query.metric)
+    views = [shapes.DeceptionView.model_validate(each, from_attributes=True) for each in found]
+    return answer(shapes.DeceptionsView(caution=caution, deceptions=views))
+
+
 @blueprint.post("/experiments/<int:experiment_id>/forecasts", responses={200: shapes.ForecastsView})
 def forecasts_at(path: shapes.ExperimentPath, body: shapes.ForecastsBody) -> Response:
     """Each contender's forecast of one series from an origin, with the state of the last fold learned by then."""

@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from proteron.core.forecasters import Contender
 from proteron.core.judge import Cell, CellResult, EntrantFacts, Failure, Fit, Fold, Losses
+from proteron.core.judge.deceptions import Outcome
 from proteron.core.panel import Floats
 from proteron.records.database import binary_cursor, pack_arrays, unpack_arrays
 from proteron.records.experiments import failures_of
@@ -213,6 +214,25 @@ def load_losses(
         for name, fold, of_cell, origins, metric, losses in cursor:
             array = from_doubles(losses, len(of_cell), origins, folds[fold].horizon)
             found[metric].put(name, fold, of_cell, array)
+    return found
+
+
+def load_outcomes(
+    session: Session, experiment_id: int, folds: Sequence[Fold], series: int
+) -> dict[str, Outcome]:  # fmt: skip
+    """What every entrant forecast in its finished cells, by name; without ranges and paths."""
+    found: dict[str, Outcome] = {}
+    with binary_cursor(session) as cursor:
+        cursor.execute(
+            "SELECT e.contender, e.fold, c.series, b.series, cardinality(c.origins), f.spread, b.mean, b.flat_mean, "
+            "b.flat_truth FROM experiment_cell e JOIN cell c ON c.key = e.key JOIN forecast_block b ON b.key = e.key "
+            "JOIN fit f ON f.key = c.fit_key WHERE e.experiment_id = %s AND c.state = 'done'",
+            (experiment_id,),
+        )
+        for name, fold, of_cell, one, origins, spread, *parts in cursor:
+            mean, flat, truth = (from_doubles(part, 1, origins, folds[fold].horizon) for part in parts)
+            own = from_doubles(spread, -1)[[list(of_cell).index(one)]]
+            found.setdefault(name, Outcome.empty(folds, series)).put(fold, [one], Outcome(mean, flat, truth, own))
     return found
 
 

@@ -23,9 +23,11 @@ from proteron.core.judge import (
     duel,
     losses_at,
     make_board,
+    metric_of_skill,
     savings,
     skill_metric_of,
 )  # fmt: skip
+from proteron.core.judge.deceptions import Case, Deception, caution_of, find_deceptions
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 from proteron.records import experiments as records
@@ -34,7 +36,7 @@ from proteron.records.datasets import get_dataset
 from proteron.records.kept import refuse_deleted
 from proteron.records.models import Experiment
 from proteron.records.projects import choose, get_project
-from proteron.records.results import entrant_facts, load_losses
+from proteron.records.results import entrant_facts, load_losses, load_outcomes
 from proteron.runner.queue import Queue
 from proteron.runner.work.cells import CellWork, enqueue
 from proteron.services.names import file_name
@@ -138,6 +140,26 @@ def duel_of(
     told = losses_at(_losses_of(session, experiment.id, [measure], names, folds, panel).weighted(weighting), measure)
     found = duel(told, one, other, panel, folds)
     return found, savings(told, one, other, folds), savings(told, one, other, folds, series)
+
+
+def deceptions_of(
+    session: Session, experiment: Experiment, panel: Panel, metric: str | None = None
+) -> tuple[str, list[Deception]]:  # fmt: skip
+    """What to mind about the best, and the ways in which entrants' numbers deceive, by cells that are done."""
+    judging = judging_of(experiment)
+    measure, folds = metric or skill_metric_of(judging.metrics), judging.folds.resolve(panel)
+    metric_of_skill(measure)
+    entries = {entry.name: entry.contender for entry in judging.contenders}
+    wanted = [measure, "rmse", FLAT_SQUARE, *(f"coverage_{100 * level:g}" for level in judging.levels)]
+    told = _losses_of(session, experiment.id, wanted, list(entries), folds, panel)
+    outcomes = load_outcomes(session, experiment.id, folds, len(panel))
+    base, levels = judging.chosen_baseline, tuple(judging.levels)
+    cases = [
+        Case(name, entry.is_baseline, base, measure, told, tuple(folds), panel, outcomes.get(name), levels)
+        for name, entry in entries.items()
+    ]
+    found = find_deceptions(cases)
+    return caution_of({case.name: case.skill for case in cases}, found), found
 
 
 _KEPT_LOSSES = 2  # experiments whose losses stay in memory, so that another metric is told at once

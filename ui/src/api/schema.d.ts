@@ -691,6 +691,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/experiments/{experiment_id}/deceptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The ways in which entrants' numbers deceive, each named where it applies, by the cells finished so far. */
+        get: operations["walkforward_deceptions_experiments__int_experiment_id__deceptions_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/experiments/{experiment_id}/duel": {
         parameters: {
             query?: never;
@@ -2651,6 +2668,45 @@ export interface components {
              * @description Number of the version in its project, from 1; of the server, its release.
              */
             version: number;
+        };
+        /**
+         * DeceptionView
+         * @description A way in which an entrant's numbers deceive.
+         */
+        DeceptionView: {
+            /**
+             * Contender
+             * @description The contender's name.
+             */
+            contender: string;
+            /**
+             * Kind
+             * @description Which one it is.
+             */
+            kind: string;
+            /**
+             * Text
+             * @description It in words or in its notation.
+             */
+            text: string;
+            /**
+             * Title
+             * @description Its title.
+             */
+            title: string;
+        };
+        /** DeceptionsView */
+        DeceptionsView: {
+            /**
+             * Caution
+             * @description What to mind about the best, in a sentence; empty: nothing.
+             */
+            caution: string;
+            /**
+             * Deceptions
+             * @description Those that apply, in the order of entrants.
+             */
+            deceptions: components["schemas"]["DeceptionView"][];
         };
         /**
          * DenseNetwork
@@ -11073,6 +11129,50 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    walkforward_deceptions_experiments__int_experiment_id__deceptions_get: {
+        parameters: {
+            query?: {
+                /** @description What skill is told by; empty: the experiment's first. */
+                metric?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description The experiment's number. */
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeceptionsView"];
                 };
             };
             /** @description Unprocessable Entity */

@@ -1,6 +1,6 @@
 """Judging: folds, metrics, cells, losses and the board."""
 
-from proteron.core.judge.board import Board, BoardRow, make_board, skill_metric_of
+from proteron.core.judge.board import Board, BoardRow, make_board, metric_of_skill, skill_metric_of
 from proteron.core.judge.cells import (
     FLAT_SQUARE,
     LEVELS,
@@ -66,7 +66,7 @@ __all__ = [
     "losses_at",
     "losses_of",
     "make_board",
-    "metric_of",
+    "metric_of", "metric_of_skill",
     "naive_scale",
     "reason_of",
     "robust_spread",

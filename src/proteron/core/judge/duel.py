@@ -11,7 +11,7 @@ from proteron.core.judge.compared import Pair
 from proteron.core.judge.evidence import DifferenceTest, compare_losses, sample_of, skill_interval
 from proteron.core.judge.evidence.blocks import overlap_of
 from proteron.core.judge.evidence.verdict import signed
-from proteron.core.judge.folds import Fold
+from proteron.core.judge.folds import Fold, origins_of
 from proteron.core.judge.losses import Breakdown, Losses
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
@@ -76,7 +76,7 @@ def duel(losses: Losses, one: str, other: str, panel: Panel, folds: Sequence[Fol
     found = skill_interval(mine, theirs, metric.power)
     skill = float(Pair.of(common, one, other).skill(0, 1, 2))
     weighted = _differences(common)
-    places, order = _origins(folds)
+    places, order = origins_of(folds)
     reach = max(fold.reach for fold in folds)
     steps = (folds[0].gap + 1 + np.arange(common.values.shape[4])).tolist()
     by_origin = weighted[places]  # (n_origins_in_all, n_steps)
@@ -139,15 +139,6 @@ def _as_means(whole: Floats, common: Losses) -> Floats:
     there = np.isfinite(common.values[0])
     total = there.sum() if common.weights is None else common.weights[there.any(axis=(0, 2, 3))].sum()
     return whole * (np.isfinite(whole).sum() / total) if total else whole
-
-
-def _origins(folds: Sequence[Fold]) -> tuple[tuple[Ints, Ints], Ints]:
-    """Places (fold, origin) of all origins in the order of time, and their positions."""
-    fold = np.concatenate([np.full(len(each.origins), place) for place, each in enumerate(folds)])
-    inside = np.concatenate([np.arange(len(each.origins)) for each in folds])
-    origins = np.concatenate([each.origins for each in folds])
-    order = np.argsort(origins, kind="stable")
-    return (fold[order], inside[order]), origins[order]
 
 
 def _overlap(origins: Ints, reach: int) -> int:

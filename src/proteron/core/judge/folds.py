@@ -106,3 +106,12 @@ def learned_by(folds: Sequence[Fold], origin: int) -> int | None:
     """Which fold (its place) had learned last as of `origin` known grid positions; None before the first cutoff."""
     known = [place for place, fold in enumerate(folds) if fold.cutoff <= origin]
     return max(known, key=lambda place: folds[place].cutoff) if known else None
+
+
+def origins_of(folds: Sequence[Fold]) -> tuple[tuple[Ints, Ints], Ints]:
+    """Places (fold, origin) of the origins of all folds in the order of time, and their positions."""
+    fold = np.concatenate([np.full(len(each.origins), place) for place, each in enumerate(folds)])
+    inside = np.concatenate([np.arange(len(each.origins)) for each in folds])
+    origins = np.concatenate([each.origins for each in folds])
+    order = np.argsort(origins, kind="stable")
+    return (fold[order], inside[order]), origins[order]

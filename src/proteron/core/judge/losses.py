@@ -136,6 +136,11 @@ class Told(Mapping[str, Losses]):
         """The same losses, series weighed otherwise."""
         return self if weighting == self.weighting else Told(self._kept, self.yardsticks, weighting)
 
+    @property
+    def names_kept(self) -> tuple[str, ...]:
+        """Names of the losses that are kept."""
+        return tuple(self._kept)
+
     def kept(self, name: str) -> Losses:
         """Losses as they are kept; raises `KeyError`."""
         return self._kept[name]

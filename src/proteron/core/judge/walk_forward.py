@@ -16,6 +16,7 @@ from proteron.core.errors import ProteronError, SettingsError
 from proteron.core.forecasters import Contender, truths
 from proteron.core.judge.board import Board, make_board, skill_metric_of
 from proteron.core.judge.cells import LEVELS, Cell, CellResult, compute_cells, expand
+from proteron.core.judge.deceptions import Case, Deception, find_deceptions, gather_outcomes
 from proteron.core.judge.designs import Folds
 from proteron.core.judge.duel import Duel, duel
 from proteron.core.judge.entrants import EntrantFacts, Failure
@@ -106,6 +107,21 @@ class Report:
         """
         found = losses_at(self._losses.weighted(weighting), metric or skill_metric_of(self.metrics))
         return duel(found, one, other, self.panel, self.folds)
+
+    @cached_property
+    def deceptions(self) -> tuple[Deception, ...]:
+        """The ways in which a contender's numbers deceive, each named where it applies."""
+        outcomes = gather_outcomes(self.results, self.folds, len(self.panel))
+        levels = self.results[0].cell.levels if self.results else ()
+        return tuple(
+            find_deceptions(
+                Case(
+                    name, contender.is_baseline, self.baseline, skill_metric_of(self.metrics), self._losses,
+                    self.folds, self.panel, outcomes.get(name), levels,
+                )
+                for name, contender in self.contenders.items()
+            )
+        )  # fmt: skip
 
     def signs(self, contender: str, of: Literal["changes", "values"] = "changes") -> dict[str, dict[str, int]]:
         """How often what was forecast to go “up” and “down” did: of changes against the last known, or of values."""

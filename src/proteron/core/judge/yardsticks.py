@@ -31,6 +31,11 @@ class Yardsticks:
         return self._found[name]
 
     @cached_property
+    def grid(self) -> Floats:
+        """The values of every series (n_series, n_positions) by grid position, as far as the folds score; else NaN."""
+        return _on_grid(self.panel, max((fold.score_stop for fold in self.folds), default=0))
+
+    @cached_property
     def _truth(self) -> Floats:
         return self._gathered([scored_truth(self.panel, fold) for fold in self.folds])
 

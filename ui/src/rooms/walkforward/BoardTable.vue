@@ -13,6 +13,7 @@ const props = defineProps<{
   rows: BoardRow[]
   metrics: Shapes['MetricView'][]
   notes: string[]
+  deceptions: Shapes['DeceptionView'][]
   ranks: Shapes['RanksView'] | null
   resampled: string | null
   baseline: string
@@ -60,6 +61,16 @@ const whyOf = (row: BoardRow) =>
       (each) =>
         `${each.text} (fold ${each.folds.map((fold) => fold + 1).join(', ')}${each.series.length ? `: ${each.series.slice(0, 5).join(', ')}${each.series.length > 5 ? ' …' : ''}` : ''})`,
     )
+    .join('\n')
+/** What to mind of an entrant: why forecasts are missing, and what its numbers hide. */
+const mindOf = (row: BoardRow) =>
+  [
+    ...props.deceptions
+      .filter((each) => each.contender === row.contender)
+      .map((each) => `${each.title}: ${each.text}`),
+    whyOf(row),
+  ]
+    .filter(Boolean)
     .join('\n')
 const better = (row: BoardRow) =>
   row.baseline || row.skill === null ? '' : row.skill >= 0 ? 'better' : 'worse'
@@ -153,7 +164,7 @@ const columns = computed<GridColumn<BoardRow>[]>(() => [
       />
     </template>
     <template #cell-name="{ row }">
-      <span v-tip="whyOf(row) || row.contender">{{ row.contender }}</span>
+      <span v-tip="mindOf(row) || row.contender">{{ row.contender }}</span>
       <span
         v-if="row.among_best"
         class="among"
@@ -163,9 +174,13 @@ const columns = computed<GridColumn<BoardRow>[]>(() => [
         >&nbsp;≈</span
       >
       <span
-        v-if="row.reasons.length"
+        v-if="mindOf(row)"
         class="worse"
-        :aria-label="`Some forecasts of ${row.contender} are missing`"
+        role="img"
+        :aria-label="
+          row.reasons.length ? `Some forecasts of ${row.contender} are missing` : `Mind ${row.contender}`
+        "
+        v-tip="mindOf(row)"
         >&nbsp;!</span
       >
     </template>

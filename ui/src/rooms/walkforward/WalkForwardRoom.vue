@@ -23,7 +23,10 @@ const store = useProject()
 const view = useView()
 const id = computed(() => store.choices.experiment_id)
 const manner = ref<BoardManner>({})
-const { experiment, board, judged, rows, active, run, stop } = useExperiment(id, () => manner.value)
+const { experiment, board, deceptions, caution, judged, rows, active, run, stop } = useExperiment(
+  id,
+  () => manner.value,
+)
 const opponent = ref('')
 watch(id, () => {
   manner.value = {}
@@ -150,6 +153,7 @@ onBeforeUnmount(() => {
       :rows="rows"
       :metrics="board?.metrics ?? []"
       :notes="board?.notes ?? []"
+      :deceptions="deceptions"
       :ranks="board?.ranks ?? null"
       :resampled="board?.resampled ?? null"
       :baseline="experiment.baseline"
@@ -171,6 +175,7 @@ onBeforeUnmount(() => {
             }}.</template
           >
           <template v-if="experiment.state === 'stopped'"> Stopped; what is done is kept.</template>
+          <span v-if="caution" class="worse">{{ caution }}&nbsp;</span>
           <span v-if="missing" class="worse">{{ missing }}</span>
         </p>
         <BoardChoices v-if="board" :manner="manner" :measure="board.skill_metric" @change="manner = $event" />
@@ -181,6 +186,13 @@ onBeforeUnmount(() => {
         <span class="second">{{ selected }} in a duel with</span>
         <ChoiceField v-model="opponent" :options="opponents" />
       </label>
+      <p
+        v-for="each in deceptions.filter((one) => one.contender === selected)"
+        :key="each.kind"
+        class="minded"
+      >
+        <b>{{ each.title }}</b> {{ each.text }}
+      </p>
       <DuelFacts v-if="duel" :duel="duel" :contenders="contenders" />
       <ContenderFacts
         v-if="experiment && selected"
@@ -232,6 +244,14 @@ onBeforeUnmount(() => {
 }
 .duel {
   flex: 0 0 96px;
+}
+.minded {
+  margin: 0;
+  padding-left: 8px;
+  border-left: 2px solid var(--worse);
+}
+.minded b::first-letter {
+  text-transform: uppercase;
 }
 .against {
   display: flex;

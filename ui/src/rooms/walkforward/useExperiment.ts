@@ -39,8 +39,20 @@ export function useExperiment(id: Ref<number | undefined>, manner: () => BoardMa
       unwrap(client.GET('/api/v1/experiments/{experiment_id}/board', { ...asked, signal })),
     { ...live, settle: 300 },
   )
+  const minded = useAnswer(
+    'deceptions',
+    () => {
+      const [asked, query] = [question(), manner()]
+      return asked && query ? { params: { ...asked.params, query: { metric: query.metric } } } : null
+    },
+    (asked, signal): Promise<Shapes['DeceptionsView']> =>
+      unwrap(client.GET('/api/v1/experiments/{experiment_id}/deceptions', { ...asked, signal })),
+    { ...live, settle: 300, aside: true },
+  )
   const experiment = told.data
   const board = judged.data
+  const deceptions = computed(() => minded.data.value?.deceptions ?? [])
+  const caution = computed(() => minded.data.value?.caution ?? '')
   const rows = computed(() => board.value?.rows ?? [])
   const active = computed(() => ['running', 'queued'].includes(experiment.value?.state ?? ''))
 
@@ -54,5 +66,5 @@ export function useExperiment(id: Ref<number | undefined>, manner: () => BoardMa
     const params = { path: { experiment_id: id.value } }
     await attempt(() => unwrap(client.POST('/api/v1/experiments/{experiment_id}/stop', { params })))
   }
-  return { experiment, board, told, judged, rows, active, run, stop }
+  return { experiment, board, deceptions, caution, told, judged, rows, active, run, stop }
 }
