@@ -1,5 +1,8 @@
 """Each step its own fate: time, death, stop, a failure; in real processes that do as they are told."""
 
+import ast
+import subprocess
+import sys
 import threading
 import time
 from pathlib import Path
@@ -152,6 +155,23 @@ def test_the_seconds_of_loading_are_not_those_of_a_step(slot: Slot) -> None:
     with pytest.raises(OverdueError):
         slot.call("run", "steps", {}, "load", seconds=60)
     assert slot.call("run", "steps", {}, "load") == "done"
+
+
+def test_whatever_a_step_computes_with_is_loaded_before_it() -> None:
+    """A process that loads in a step would be killed for it on a slow machine, and again in the next."""
+    steps = [Path(sys.modules[type(kind).__module__].__file__ or "") for kind in KINDS.values()]
+    inside = [
+        node.module
+        for step in steps
+        for function in ast.walk(ast.parse(step.read_text()))
+        if isinstance(function, ast.FunctionDef)
+        for node in ast.walk(function)
+        if isinstance(node, ast.ImportFrom) and node.module
+    ]
+    assert len(inside) > 5
+    script = f"import sys, proteron.runner.computation; print([n for n in {inside!r} if n not in sys.modules])"
+    said = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True)
+    assert said.stdout.strip() == "[]"
 
 
 def test_a_step_has_its_whole_time_after_loading(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -30,6 +30,7 @@ def serve(connection: Connection, url: str, memory: int) -> None:
     tell_clock(False)
     configure_logs()
     prepare(url, memory)
+    from proteron.runner import computation  # noqa: F401
     from proteron.runner.child import here
     from proteron.runner.work import KINDS
 
