@@ -343,6 +343,10 @@ def test_the_verdict_in_words() -> None:
     )
     assert verdict_of(both, "naive", ["a", "b", "naive"]).endswith("naive. b cannot be told apart from it.")
     assert verdict_of(both, "naive", ["a", "naive"]).endswith("different from naive.")
+    chosen = {"a": (0.25, sure), "b": (0.2, sure)}
+    lucky = verdict_of(chosen, "naive", ["a", "b", "naive"])
+    assert "it beats naive taken by itself, which as the best of 2 it may owe to luck. b cannot be" in lucky
+    assert "may owe" not in verdict_of({"a": (0.25, sure)}, "naive", ["a", "naive"]), "one alone was not chosen"
     assert verdict_of(both, "naive", ["a"]).endswith("No other comes near it.")
     many = dict.fromkeys("abcdef", (0.2, sure))
     assert verdict_of(many, "naive", list("abcdef")).endswith("b, c and 3 others cannot be told apart from it.")

@@ -48,5 +48,7 @@ label {
   display: flex;
   align-items: center;
   gap: 8px;
+  flex: none;
+  white-space: nowrap;
 }
 </style>

@@ -143,6 +143,7 @@ async function makeOutlook() {
     >
   </p>
   <p v-if="facts" class="sentence">{{ facts.summary }}</p>
+  <slot />
   <PlotChart
     v-if="losses.length"
     class="picture"

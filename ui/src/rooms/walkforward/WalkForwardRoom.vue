@@ -182,18 +182,6 @@ onBeforeUnmount(() => {
       </div>
     </BoardTable>
     <template #inspector>
-      <label v-if="rows.length > 1" class="against">
-        <span class="second">{{ selected }} in a duel with</span>
-        <ChoiceField v-model="opponent" :options="opponents" />
-      </label>
-      <p
-        v-for="each in deceptions.filter((one) => one.contender === selected)"
-        :key="each.kind"
-        class="minded"
-      >
-        <b>{{ each.title }}</b> {{ each.text }}
-      </p>
-      <DuelFacts v-if="duel" :duel="duel" :contenders="contenders" />
       <ContenderFacts
         v-if="experiment && selected"
         :experiment="experiment"
@@ -203,7 +191,20 @@ onBeforeUnmount(() => {
         :note="forecasts ? forecasts.note || 'Nothing is learned yet.' : 'Reading what was learned …'"
         :rows="rows"
         :sentence="sentence"
-      />
+      >
+        <label v-if="rows.length > 1" class="against">
+          <span class="second">in a duel with</span>
+          <ChoiceField v-model="opponent" :options="opponents" />
+        </label>
+        <p
+          v-for="each in deceptions.filter((one) => one.contender === selected)"
+          :key="each.kind"
+          class="minded"
+        >
+          <b>{{ each.title }}</b> {{ each.text }}
+        </p>
+        <DuelFacts v-if="duel" :duel="duel" :contenders="contenders" />
+      </ContenderFacts>
       <span class="grow"></span>
       <div class="buttons">
         <button v-if="active" class="button primary" @click="stop">Stop (Esc)</button>
@@ -256,8 +257,11 @@ onBeforeUnmount(() => {
 .against {
   display: flex;
   align-items: center;
-  justify-content: space-between;
   gap: 8px;
+  white-space: nowrap;
+}
+.against :deep(.p-select) {
+  flex: 1;
 }
 .board {
   flex: 0 1 auto;

@@ -29,7 +29,12 @@ def verdict_of(
     range_ = "" if interval is None else f", 95 % interval {signed(interval.low)} … {signed(interval.high)}"
     sure = interval is not None and interval.low > 0
     first = f"{best} is best, skill {signed(skill)}{range_}: "
-    first += f"it beats {baseline}." if sure else f"not clearly different from {baseline}."
+    if not sure:
+        first += f"not clearly different from {baseline}."
+    elif among_best is not None and baseline in among_best and len(skills) > 1:
+        first += f"it beats {baseline} taken by itself, which as the best of {len(skills)} it may owe to luck."
+    else:
+        first += f"it beats {baseline}."
     if among_best is None or len(skills) < 2:
         return first
     others = [name for name in among_best if name not in (best, baseline)]
