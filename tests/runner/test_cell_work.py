@@ -20,6 +20,7 @@ from proteron.records.results import load_results
 from proteron.runner.child import Here
 from proteron.runner.queue import Queue, jobs_of
 from proteron.runner.work.cells import CellWork
+from proteron.services import boards
 from proteron.services import experiments as services
 
 NAMES = ("last_value", "mean", "drift")
@@ -276,7 +277,7 @@ def test_running_work_is_told_from_cells(here: type[Here], queue: Queue) -> None
     with session_of(here) as session:
         (told,) = bench.work.running(session, bench.project)
         assert (told.id, told.done, told.of) == (bench.id, 1, 6)
-        board = services.board_of(session, records.get_experiment(session, bench.id), bench.panel)
+        board = boards.board_of(session, records.get_experiment(session, bench.id), bench.panel)
         progress = services.progress_of(session, records.get_experiment(session, bench.id))
     assert [row.cells for row in board] == [1, 0, 0]
     assert progress.seconds_left is not None and progress.seconds_left > 0

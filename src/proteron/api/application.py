@@ -26,6 +26,7 @@ from proteron.api import (
     profile,
     projects,
     shapes,
+    takeaway,
     walkforward,
     windows,
 )
@@ -54,6 +55,7 @@ _ROOMS = (
     windows,
     walkforward,
     duel,
+    takeaway,
     contenders,
     anomalies,
     outlook,

@@ -10,6 +10,7 @@ from proteron.core.intake import EXPORTS
 _PROBLEM = {"$ref": "#/components/schemas/Problem"}
 _PROBLEM_CONTENT = {"application/problem+json": {"schema": _PROBLEM}}
 _TABLES = ("application/vnd.apache.arrow.stream", "application/vnd.apache.parquet", "application/x-npz", "text/csv")
+_EXPERIMENT = "/api/v1/experiments/{experiment_id}"
 _DATASET, _FITTED = "/api/v1/datasets/{dataset_id}", "/api/v1/fitted-chains/{fitted_id}"
 # Operations that answer with a file or a stream: their media types.
 FILES: dict[str, tuple[str, ...]] = {
@@ -20,7 +21,11 @@ FILES: dict[str, tuple[str, ...]] = {
     f"{_DATASET}/windows/card": ("application/json",),
     f"{_DATASET}/windows/table": _TABLES,
     f"{_FITTED}.json": ("application/json",),
-    "/api/v1/experiments/{experiment_id}/experiment.toml": ("application/toml",),
+    f"{_EXPERIMENT}/board.csv": ("text/csv",),
+    f"{_EXPERIMENT}/board.json": ("application/json",),
+    f"{_EXPERIMENT}/experiment.toml": ("application/toml",),
+    f"{_EXPERIMENT}/forecasts.parquet": ("application/vnd.apache.parquet",),
+    f"{_EXPERIMENT}/report.html": ("text/html",),
     "/api/v1/outlooks/{outlook_id}/table.csv": ("text/csv",),
     "/api/v1/projects/{project_id}/events": ("text/event-stream",),
 }
@@ -30,6 +35,7 @@ ROOMS = {
     "intake": "What is brought, looked at and read", "profile": "What a series is, as of a cutoff",
     "flatten": "Chains of reversible stages", "chains": "Chains that are kept", "windows": "Supervised tables",
     "walkforward": "Experiments and their boards", "duel": "Two entrants compared",
+    "takeaway": "What is taken away of an experiment",
     "contenders": "What suits, and what was learned",
     "anomalies": "Scans, scores and flags", "outlook": "Final forecasts", "server": "The server itself",
 }  # fmt: skip

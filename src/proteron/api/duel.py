@@ -11,7 +11,7 @@ from proteron.core.judge import Breakdown, DifferenceTest, Duel
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 from proteron.records import experiments as records
-from proteron.services import experiments
+from proteron.services import boards
 
 _MOST_POINTS = 2000
 blueprint = APIBlueprint("duel", __name__, url_prefix="/api/v1")
@@ -28,7 +28,7 @@ def duel(path: shapes.ExperimentPath, query: duel_shapes.DuelQuery) -> Response:
         with services().computing():
             panel = services().panel(experiment.dataset_id)
             series = series_index(panel, query.series)
-            found, of_all, here = experiments.duel_of(
+            found, of_all, here = boards.duel_of(
                 session, experiment, panel, query.one, query.other, query.metric, query.weighting, series
             )
     return answer(_duel_view(found, _savings_view(panel, *of_all), _savings_view(panel, *here)))

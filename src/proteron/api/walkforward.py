@@ -1,7 +1,6 @@
 """Walk-forward: experiments, their boards, and forecasts from any cutoff."""
 
 import numpy as np
-import tomli_w
 from flask_openapi3 import APIBlueprint
 from werkzeug.wrappers import Response
 
@@ -14,7 +13,7 @@ from proteron.core.experiment import Judging
 from proteron.core.judge import Fold
 from proteron.core.panel import Panel
 from proteron.records import experiments as records
-from proteron.services import experiments, forecasts
+from proteron.services import boards, experiments, forecasts
 
 blueprint = APIBlueprint("walkforward", __name__, url_prefix="/api/v1")
 
@@ -61,7 +60,7 @@ def board(path: shapes.ExperimentPath, query: shapes.BoardQuery) -> Response:
         tally = records.tally(session, experiment.id)
         with services().computing():
             panel = services().panel(experiment.dataset_id)
-            found = experiments.board_of(session, experiment, panel, query.metric, query.weighting)
+            found = boards.board_of(session, experiment, panel, query.metric, query.weighting)
     rows = [
         shapes.BoardRowView(**{name: row[name] for name in shapes.BoardRowView.model_fields if name != "errors"},
                             errors=dict(row.errors))
@@ -93,7 +92,7 @@ def deceptions(path: shapes.ExperimentPath, query: shapes.DeceptionsQuery) -> Re
         experiment = records.get_experiment(session, path.experiment_id)
         with services().computing():
             panel = services().panel(experiment.dataset_id)
-            caution, found = experiments.deceptions_of(session, experiment, panel, query.metric)
+            caution, found = boards.deceptions_of(session, experiment, panel, query.metric)
     views = [shapes.DeceptionView.model_validate(each, from_attributes=True) for each in found]
     return answer(shapes.DeceptionsView(caution=caution, deceptions=views))
 
@@ -119,16 +118,6 @@ def _forecast_view(panel: Panel, found: forecasts.FromCutoff) -> shapes.Forecast
         mean=found.mean.tolist(), flat_mean=found.flat_mean.tolist(), levels=list(found.levels),
         lower=[] if bounds is None else bounds[:, 0].tolist(), upper=[] if bounds is None else bounds[:, 1].tolist(),
     )  # fmt: skip
-
-
-@blueprint.get("/experiments/<int:experiment_id>/experiment.toml")
-def experiment_file(path: shapes.ExperimentPath) -> Response:
-    """The experiment as a file the command line runs, with the same numbers."""
-    with services().database.session() as session:
-        experiment = records.get_experiment(session, path.experiment_id)
-        document = experiments.file_document(session, experiment, services().panel(experiment.dataset_id))
-    headers = {"Content-Disposition": 'attachment; filename="experiment.toml"'}
-    return Response(tomli_w.dumps(document), content_type="application/toml; charset=utf-8", headers=headers)
 
 
 def _fold_view(place: Fold) -> shapes.FoldView:

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.parquet as pq
 from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
 from rich.table import Table as RichTable
@@ -13,10 +14,13 @@ from rich.table import Table as RichTable
 from proteron.core.csv_tables import csv_bytes
 from proteron.core.experiment import Experiment, Outcome, run_experiment
 from proteron.core.judge import Cell
+from proteron.core.judge.deceptions import caution_of
+from proteron.services.report import Provenance, report_content, report_page
 
 
 def run_file(path: Path, out: Path, workers: int | None = None) -> Outcome:
-    """Run the file and write board.json, board.csv, forecast.csv, flags.csv, windows.csv and run.json to `out`."""
+    """Run the file and write its results to `out`: board.json, board.csv, forecasts.parquet, report.html, run.json,
+    forecast.csv, flags.csv and windows.csv."""
     experiment = Experiment.load(path)
     out.mkdir(parents=True, exist_ok=True)
     columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn())
@@ -32,6 +36,7 @@ def run_file(path: Path, out: Path, workers: int | None = None) -> Outcome:
         outcome = run_experiment(experiment, path.parent, workers or os.cpu_count() or 1, tick)
         progress.update(task, description="done")
     write_outcome(experiment, outcome, out)
+    write_report(experiment, outcome, path, out)
     for finding in outcome.reading.unsettled:
         console.print(f"{finding.id}: {finding.message}", style="yellow", markup=False)
     console.print(_summary(outcome))
@@ -58,6 +63,23 @@ def write_outcome(experiment: Experiment, outcome: Outcome, out: Path) -> None:
         _csv(out / "flags.csv", outcome.anomalies.to_arrow())
     if experiment.windows is not None:
         _csv(out / "windows.csv", experiment.windows.cut(outcome.reading.panel).to_arrow())
+
+
+def write_report(experiment: Experiment, outcome: Outcome, source: Path, out: Path) -> None:
+    """All forecasts as one table, and the report."""
+    report = outcome.report
+    pq.write_table(report.table(), out / "forecasts.parquet")
+    if not report.results:
+        return
+    made = Provenance(
+        experiment.name, experiment.data.file, report.panel.hash, source.read_text("utf-8"), experiment.seed
+    )  # fmt: skip
+    skills = {row.contender: row.skill for row in report.board}
+    content = report_content(
+        report.panel, report.folds, report.board, report.deceptions, caution_of(skills, report.deceptions),
+        report.skill_losses, report.results, made,
+    )  # fmt: skip
+    (out / "report.html").write_text(report_page(content), "utf-8")
 
 
 def _json(path: Path, content: Any) -> None:

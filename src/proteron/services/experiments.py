@@ -1,8 +1,5 @@
 """Experiments: stored with their cells, started, stopped, continued, read as a board."""
 
-import threading
-from collections import OrderedDict
-from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -12,31 +9,13 @@ from sqlalchemy.orm import Session
 from proteron.core.errors import SettingsError
 from proteron.core.experiment import Judging
 from proteron.core.intake import recipe_of
-from proteron.core.judge import (
-    FLAT_SQUARE,
-    Board,
-    Duel,
-    Fold,
-    Told,
-    Weighting,
-    Yardsticks,
-    duel,
-    losses_at,
-    make_board,
-    metric_of_skill,
-    savings,
-    skill_metric_of,
-)  # fmt: skip
-from proteron.core.judge.deceptions import Case, Deception, caution_of, find_deceptions
-from proteron.core.panel import Floats, Panel
-from proteron.core.timeline import Ints
+from proteron.core.panel import Panel
 from proteron.records import experiments as records
 from proteron.records.database import ConflictError, Database
 from proteron.records.datasets import get_dataset
 from proteron.records.kept import refuse_deleted
 from proteron.records.models import Experiment
 from proteron.records.projects import choose, get_project
-from proteron.records.results import entrant_facts, load_losses, load_outcomes
 from proteron.runner.queue import Queue
 from proteron.runner.work.cells import CellWork, enqueue
 from proteron.services.names import file_name
@@ -108,85 +87,6 @@ def stop(session: Session, queue: Queue, experiment_id: int) -> Experiment:
     queue.cancel(session, CellWork.task, "experiment_id", experiment_id)
     records.leave_as_failed(session, experiment_id)
     return records.set_state(session, experiment_id, "stopped")
-
-
-def board_of(
-    session: Session, experiment: Experiment, panel: Panel, metric: str | None = None, weighting: Weighting = "points"
-) -> Board:  # fmt: skip
-    """The board, partial while running: a pure view over the losses of cells that are done.
-
-    Skill is told by `metric`, by default the experiment's first by which smaller is better.
-    """
-    judging = judging_of(experiment)
-    measure = metric or skill_metric_of(judging.metrics)
-    families = {entry.name: entry.forecaster.family for entry in judging.contenders}
-    wanted = [*judging.metrics, measure, "coverage_95", FLAT_SQUARE]
-    losses = _losses_of(session, experiment.id, wanted, list(families), judging.folds.resolve(panel), panel)
-    facts = entrant_facts(session, experiment.id, families)
-    return make_board(
-        losses.weighted(weighting), facts, judging.metrics, judging.chosen_baseline, measure, losses.yardsticks.folds,
-        weighting,
-    )  # fmt: skip
-
-
-def duel_of(
-    session: Session, experiment: Experiment, panel: Panel, one: str, other: str, metric: str | None = None,
-    weighting: Weighting = "points", series: int | None = None,
-) -> tuple[Duel, tuple[Ints, Floats], tuple[Ints, Floats]]:  # fmt: skip
-    """Two entrants compared, by cells that are done: and what one had saved by when, of all series and of one."""
-    judging = judging_of(experiment)
-    measure, folds = metric or skill_metric_of(judging.metrics), judging.folds.resolve(panel)
-    names = [entry.name for entry in judging.contenders]
-    told = losses_at(_losses_of(session, experiment.id, [measure], names, folds, panel).weighted(weighting), measure)
-    found = duel(told, one, other, panel, folds)
-    return found, savings(told, one, other, folds), savings(told, one, other, folds, series)
-
-
-def deceptions_of(
-    session: Session, experiment: Experiment, panel: Panel, metric: str | None = None
-) -> tuple[str, list[Deception]]:  # fmt: skip
-    """What to mind about the best, and the ways in which entrants' numbers deceive, by cells that are done."""
-    judging = judging_of(experiment)
-    measure, folds = metric or skill_metric_of(judging.metrics), judging.folds.resolve(panel)
-    metric_of_skill(measure)
-    entries = {entry.name: entry.contender for entry in judging.contenders}
-    wanted = [measure, "rmse", FLAT_SQUARE, *(f"coverage_{100 * level:g}" for level in judging.levels)]
-    told = _losses_of(session, experiment.id, wanted, list(entries), folds, panel)
-    outcomes = load_outcomes(session, experiment.id, folds, len(panel))
-    base, levels = judging.chosen_baseline, tuple(judging.levels)
-    cases = [
-        Case(name, entry.is_baseline, base, measure, told, tuple(folds), panel, outcomes.get(name), levels)
-        for name, entry in entries.items()
-    ]
-    found = find_deceptions(cases)
-    return caution_of({case.name: case.skill for case in cases}, found), found
-
-
-_KEPT_LOSSES = 2  # experiments whose losses stay in memory, so that another metric is told at once
-_losses: OrderedDict[tuple[str, int], tuple[Any, Told]] = OrderedDict()
-_losses_lock = threading.Lock()
-
-
-def _losses_of(
-    session: Session, experiment_id: int, metrics: Sequence[str], names: Sequence[str], folds: Sequence[Fold],
-    panel: Panel,
-) -> Told:  # fmt: skip
-    """Losses by metric, read anew once any cell has come in since they were read."""
-    bind = session.get_bind()
-    place = (str(getattr(bind, "url", bind)), experiment_id)
-    stamp = records.results_stamp(session, experiment_id)
-    with _losses_lock:
-        before, held = _losses.get(place, (None, None))
-    if held is None or before != stamp:
-        held = Told({}, Yardsticks(panel, folds) if held is None else held.yardsticks)  # they are of the data alone
-    if missing := held.lacking(metrics):
-        held = held.joined_by(load_losses(session, experiment_id, missing, names, folds, len(panel)))
-        with _losses_lock:
-            _losses[place] = (stamp, held)
-            _losses.move_to_end(place)
-            while len(_losses) > _KEPT_LOSSES:
-                _losses.popitem(last=False)
-    return held
 
 
 @dataclass(frozen=True)

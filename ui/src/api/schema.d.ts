@@ -674,6 +674,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/experiments/{experiment_id}/board.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The board as CSV: a line per entrant. */
+        get: operations["takeaway_board_csv_experiments__int_experiment_id__board_csv_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/experiments/{experiment_id}/board.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The board with its verdict, what intervals were drawn from, and what deceives. */
+        get: operations["takeaway_board_json_experiments__int_experiment_id__board_json_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/experiments/{experiment_id}/copy": {
         parameters: {
             query?: never;
@@ -733,7 +767,7 @@ export interface paths {
             cookie?: never;
         };
         /** The experiment as a file the command line runs, with the same numbers. */
-        get: operations["walkforward_experiment_file_experiments__int_experiment_id__experiment_toml_get"];
+        get: operations["takeaway_experiment_file_experiments__int_experiment_id__experiment_toml_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -794,6 +828,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/experiments/{experiment_id}/forecasts.parquet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All forecasts, long: contender, key, fold, origin, step, time, mean, truth and the ends of every range. */
+        get: operations["takeaway_forecasts_parquet_experiments__int_experiment_id__forecasts_parquet_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/experiments/{experiment_id}/outlooks": {
         parameters: {
             query?: never;
@@ -805,6 +856,23 @@ export interface paths {
         put?: never;
         /** Queue a refit of one contender on everything known; ranges come from its walk-forward errors. */
         post: operations["outlook_new_outlook_experiments__int_experiment_id__outlooks_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/experiments/{experiment_id}/report.html": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One page that needs nothing else: board, verdict, pictures, settings, and how to compute it anew. */
+        get: operations["takeaway_report_html_experiments__int_experiment_id__report_html_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -11079,6 +11147,88 @@ export interface operations {
             };
         };
     };
+    takeaway_board_csv_experiments__int_experiment_id__board_csv_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The experiment's number. */
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    takeaway_board_json_experiments__int_experiment_id__board_json_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The experiment's number. */
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     kept_copy_experiment_experiments__int_experiment_id__copy_post: {
         parameters: {
             query?: never;
@@ -11256,7 +11406,7 @@ export interface operations {
             };
         };
     };
-    walkforward_experiment_file_experiments__int_experiment_id__experiment_toml_get: {
+    takeaway_experiment_file_experiments__int_experiment_id__experiment_toml_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -11490,6 +11640,47 @@ export interface operations {
             };
         };
     };
+    takeaway_forecasts_parquet_experiments__int_experiment_id__forecasts_parquet_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The experiment's number. */
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/vnd.apache.parquet": string;
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     outlook_new_outlook_experiments__int_experiment_id__outlooks_post: {
         parameters: {
             query?: never;
@@ -11513,6 +11704,47 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OutlookView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    takeaway_report_html_experiments__int_experiment_id__report_html_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The experiment's number. */
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
                 };
             };
             /** @description Unprocessable Entity */

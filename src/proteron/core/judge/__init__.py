@@ -18,6 +18,7 @@ from proteron.core.judge.duel import Duel, duel, savings
 from proteron.core.judge.entrants import EntrantFacts, Failure
 from proteron.core.judge.evidence import DifferenceTest
 from proteron.core.judge.folds import Fold, learned_by
+from proteron.core.judge.forecast_table import forecast_table
 from proteron.core.judge.losses import Breakdown, Losses, Told, Weighting, losses_at
 from proteron.core.judge.metrics import DEFAULT_METRICS, METRICS, Metric, Scored, metric_of, naive_scale
 from proteron.core.judge.walk_forward import (
@@ -61,7 +62,7 @@ __all__ = [
     "declined_in",
     "duel",
     "expand",
-    "gather_losses",
+    "forecast_table", "gather_losses",
     "learned_by",
     "losses_at",
     "losses_of",

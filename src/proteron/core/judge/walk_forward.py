@@ -11,6 +11,7 @@ from functools import cached_property
 from typing import Any, Literal
 
 import numpy as np
+import pyarrow as pa
 
 from proteron.core.errors import ProteronError, SettingsError
 from proteron.core.forecasters import Contender, truths
@@ -21,6 +22,7 @@ from proteron.core.judge.designs import Folds
 from proteron.core.judge.duel import Duel, duel
 from proteron.core.judge.entrants import EntrantFacts, Failure
 from proteron.core.judge.folds import Fold
+from proteron.core.judge.forecast_table import forecast_table
 from proteron.core.judge.losses import Breakdown, Losses, Told, View, Weighting, losses_at
 from proteron.core.judge.metrics import DEFAULT_METRICS, METRICS, metric_of, sign_table
 from proteron.core.judge.yardsticks import Yardsticks
@@ -123,9 +125,18 @@ class Report:
             )
         )  # fmt: skip
 
+    @property
+    def skill_losses(self) -> Losses:
+        """Of the metric that skill is told by."""
+        return self._losses[skill_metric_of(self.metrics)]
+
     def signs(self, contender: str, of: Literal["changes", "values"] = "changes") -> dict[str, dict[str, int]]:
         """How often what was forecast to go “up” and “down” did: of changes against the last known, or of values."""
         return sign_table(self._losses.kept("sign_of_change" if of == "changes" else "sign").of(contender))
+
+    def table(self) -> pa.Table:
+        """All forecasts, a row per contender, fold, series, origin and step, with ranges and truth."""
+        return forecast_table(self.panel, self.results)
 
     @cached_property
     def forecasts(self) -> dict[str, dict[str, Any]]:

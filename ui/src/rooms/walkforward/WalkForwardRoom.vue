@@ -14,6 +14,7 @@ import ContenderFacts from './ContenderFacts.vue'
 import DuelFacts from './DuelFacts.vue'
 import ExperimentForm from './ExperimentForm.vue'
 import FoldMap from './FoldMap.vue'
+import SaveMenu from './SaveMenu.vue'
 import { useDuel } from './useDuel'
 import { useExperiment, type BoardManner } from './useExperiment'
 import { useForecasts } from './useForecasts'
@@ -223,7 +224,7 @@ onBeforeUnmount(() => {
         >
           Copy, then vary
         </button>
-        <a v-if="id" class="button link" :href="`/api/v1/experiments/${id}/experiment.toml`" download>File</a>
+        <SaveMenu v-if="id" :id="id" />
       </div>
     </template>
   </RoomFrame>
@@ -284,11 +285,5 @@ onBeforeUnmount(() => {
 .buttons {
   display: flex;
   gap: 8px;
-}
-.link {
-  display: inline-flex;
-  align-items: center;
-  text-decoration: none;
-  color: inherit;
 }
 </style>

@@ -1,8 +1,15 @@
 """A duel through the API: the numbers of the notebook, and clear refusals."""
 
+import html
+import io
+import re
+import tomllib
 from types import SimpleNamespace
 from urllib.parse import urlencode
 
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
 import pytest
 from flask.testing import FlaskClient
 from test_api import application, client, get  # noqa: F401
@@ -63,3 +70,36 @@ def test_what_deceives_is_what_the_notebook_names(client, judged: SimpleNamespac
     told = get(client, f"/experiments/{judged.experiment}/deceptions").json
     assert told["deceptions"] == [vars(each) for each in report.deceptions]
     assert is_problem(get(client, f"/experiments/{judged.experiment}/deceptions?metric=bias"), 422)
+
+
+def test_what_is_taken_away_is_what_the_notebook_has(client, judged: SimpleNamespace, report: Report) -> None:  # noqa: F811
+    address = f"/experiments/{judged.experiment}"
+    table = pq.read_table(io.BytesIO(get(client, f"{address}/forecasts.parquet").data))
+    mine = report.table()
+    assert table.schema.names == mine.schema.names and "lower_95" in table.schema.names
+    order = [(name, "ascending") for name in ("contender", "fold", "key", "origin", "step")]
+    plain = [each.cast(pa.schema([(f.name, pa.string() if f.name == "contender" else f.type) for f in each.schema]))
+             for each in (table, mine)]  # fmt: skip
+    assert plain[0].sort_by(order).equals(plain[1].sort_by(order))
+    away = np.abs(table["mean"].to_numpy() - table["truth"].to_numpy())[table["contender"].to_numpy() == "curve"]
+    assert np.nanmean(away) == pytest.approx(report.weighed("points").row("curve")["mae"])
+    board = get(client, f"{address}/board.json").json
+    assert board["verdict"] == report.board.verdict
+    assert [row["skill"] for row in board["rows"]] == [row.skill for row in report.board]
+    lines = get(client, f"{address}/board.csv").text.splitlines()
+    assert len(lines) == 1 + len(report.board) and lines[0].startswith('"contender"')
+
+
+def test_a_report_stands_by_itself(client, judged: SimpleNamespace, report: Report) -> None:  # noqa: F811
+    answer = get(client, f"/experiments/{judged.experiment}/report.html")
+    page = answer.text
+    assert answer.content_type.startswith("text/html") and "attachment" in answer.headers["Content-Disposition"]
+    assert not re.findall(r"""(?:src|href)\s*=\s*["'](?!#)""", page), "it asks for nothing from anywhere"
+    assert report.board.verdict in html.unescape(page) and judged.panel.hash in page and page.count("<svg") == 3
+    settings = html.unescape(page[page.rindex("<pre>") + 5 : page.rindex("</pre>")])
+    assert tomllib.loads(settings)["seed"] == 0 and tomllib.loads(settings)["data"]["dataset"] == judged.panel.hash
+    assert "NumPy" in page and "leaves out" not in page
+    for each in report.deceptions:
+        assert each.text in html.unescape(page)
+    again = get(client, f"/experiments/{judged.experiment}/report.html").text
+    assert again == page, "the same to the byte"
