@@ -12,6 +12,22 @@ class FactsQuery(BaseModel):
     series: Index = Field(0)
 
 
+class CalibrationQuery(BaseModel):
+    contender: str
+
+
+class CalibrationView(BaseModel):
+    """How often ranges held the truth, and how wide they are; `density` is 1 everywhere of a perfect forecast."""
+
+    levels: list[float]
+    covered: Numbers = Field(description="Share of truths inside, by level. 0 … 1.")
+    by_step: list[Numbers] = Field(description="The same by level and step ahead.")
+    widths: Numbers = Field(description="Mean width by level, in the unit of the series.")
+    edges: list[float] = Field(description="Shares that the ends of all ranges are to have below them.")
+    density: Numbers = Field(description="How often truths fell between two ends, against how often they should.")
+    points: int
+
+
 class TriedView(BaseModel):
     """One model of a search, with its criterion or the reason it was turned down."""
 

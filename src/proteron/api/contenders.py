@@ -1,5 +1,6 @@
 """Contenders: which suit a series, and what one of them learned in a fold."""
 
+import numpy as np
 from flask_openapi3 import APIBlueprint
 from werkzeug.wrappers import Response
 
@@ -10,6 +11,7 @@ from proteron.core.forecasters.explain import OneStep
 from proteron.core.forecasters.pictures import Picture
 from proteron.core.forecasters.registry import reasons_against
 from proteron.records import experiments as records
+from proteron.services import boards
 from proteron.services.forecasts import Facts, facts_of
 
 blueprint = APIBlueprint("contenders", __name__, url_prefix="/api/v1")
@@ -56,6 +58,22 @@ def _view(found: Facts) -> views.FactsView:
         windows=training.windows if training else None,
         stages=found.stages,
     )
+
+
+@blueprint.get(
+    "/experiments/<int:experiment_id>/calibration",
+    responses={200: views.CalibrationView, 404: shapes.Problem, 422: shapes.Problem},
+)
+def calibration(path: shapes.ExperimentPath, query: views.CalibrationQuery) -> Response:
+    """Whether an entrant's ranges hold what they say: by level, by step ahead, and between the ends of all ranges."""
+    with services().database.session() as session:
+        experiment = records.get_experiment(session, path.experiment_id)
+        with services().computing():
+            found = boards.calibration_of(
+                session, experiment, services().panel(experiment.dataset_id), query.contender
+            )  # fmt: skip
+    plain = {name: value.tolist() if isinstance(value, np.ndarray) else value for name, value in vars(found).items()}
+    return answer(views.CalibrationView.model_validate(plain))
 
 
 def _one_step_view(steps: OneStep) -> views.OneStepView:

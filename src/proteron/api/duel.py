@@ -52,9 +52,8 @@ def _difference_view(test: DifferenceTest) -> duel_shapes.DifferenceView:
 
 
 def _pair_views(told: Breakdown) -> list[duel_shapes.PairView]:
-    one, other = ([value if np.isfinite(value) else None for value in row] for row in told.values.tolist())
-    labelled = zip(told.labels, one, other, strict=True)
-    return [duel_shapes.PairView(label=label, one=mine, other=theirs) for label, mine, theirs in labelled]
+    labelled = zip(told.labels, *told.values.tolist(), strict=True)
+    return [duel_shapes.PairView(label=label, one=one, other=other) for label, one, other in labelled]
 
 
 def _savings_view(panel: Panel, positions: Ints, shares: Floats) -> duel_shapes.SavingsView:

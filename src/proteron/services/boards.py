@@ -12,11 +12,13 @@ from sqlalchemy.orm import Session
 from proteron.core.judge import (
     FLAT_SQUARE,
     Board,
+    Calibration,
     Duel,
     Fold,
     Told,
     Weighting,
     Yardsticks,
+    calibrate,
     duel,
     forecast_table,
     losses_at,
@@ -86,6 +88,11 @@ def deceptions_of(
     ]
     found = find_deceptions(cases)
     return caution_of({case.name: case.skill for case in cases}, found), found
+
+
+def calibration_of(session: Session, experiment: Experiment, panel: Panel, contender: str) -> Calibration:
+    """Whether one entrant's ranges hold what they say, by cells that are done."""
+    return calibrate(panel, load_results(session, experiment.id, [contender]), contender)
 
 
 def forecasts_of(session: Session, experiment: Experiment, panel: Panel) -> pa.Table:

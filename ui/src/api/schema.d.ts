@@ -708,6 +708,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/experiments/{experiment_id}/calibration": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether an entrant's ranges hold what they say: by level, by step ahead, and between the ends of all ranges. */
+        get: operations["contenders_calibration_experiments__int_experiment_id__calibration_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/experiments/{experiment_id}/copy": {
         parameters: {
             query?: never;
@@ -1922,6 +1939,47 @@ export interface components {
              * @description Named dates and spans.
              */
             occasions: components["schemas"]["OccasionSpan"][];
+        };
+        /**
+         * CalibrationView
+         * @description How often ranges held the truth, and how wide they are; `density` is 1 everywhere of a perfect forecast.
+         */
+        CalibrationView: {
+            /**
+             * By Step
+             * @description The same by level and step ahead.
+             */
+            by_step: (number | null)[][];
+            /**
+             * Covered
+             * @description Share of truths inside, by level. 0 … 1.
+             */
+            covered: (number | null)[];
+            /**
+             * Density
+             * @description How often truths fell between two ends, against how often they should.
+             */
+            density: (number | null)[];
+            /**
+             * Edges
+             * @description Shares that the ends of all ranges are to have below them.
+             */
+            edges: number[];
+            /**
+             * Levels
+             * @description Levels of the ranges, as shares. 0 … 1.
+             */
+            levels: number[];
+            /**
+             * Points
+             * @description Number of points.
+             */
+            points: number;
+            /**
+             * Widths
+             * @description Mean width by level, in the unit of the series.
+             */
+            widths: (number | null)[];
         };
         /**
          * Catalogue
@@ -11207,6 +11265,59 @@ export interface operations {
                 };
                 content: {
                     "application/json": Record<string, never>;
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    contenders_calibration_experiments__int_experiment_id__calibration_get: {
+        parameters: {
+            query: {
+                /** @description The contender's name. */
+                contender: string;
+            };
+            header?: never;
+            path: {
+                /** @description The experiment's number. */
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalibrationView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Unprocessable Entity */

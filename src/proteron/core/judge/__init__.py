@@ -1,6 +1,7 @@
 """Judging: folds, metrics, cells, losses and the board."""
 
 from proteron.core.judge.board import Board, BoardRow, make_board, metric_of_skill, skill_metric_of
+from proteron.core.judge.calibration import Calibration, calibrate
 from proteron.core.judge.cells import (
     FLAT_SQUARE,
     LEVELS,
@@ -40,6 +41,7 @@ __all__ = [
     "Board",
     "BoardRow",
     "Breakdown",
+    "Calibration",
     "Cell",
     "CellResult",
     "DifferenceTest",
@@ -56,6 +58,7 @@ __all__ = [
     "Told",
     "Weighting",
     "Yardsticks",
+    "calibrate",
     "check_judging",
     "compute_cell",
     "compute_cells",

@@ -16,6 +16,7 @@ import pyarrow as pa
 from proteron.core.errors import ProteronError, SettingsError
 from proteron.core.forecasters import Contender, truths
 from proteron.core.judge.board import Board, make_board, skill_metric_of
+from proteron.core.judge.calibration import Calibration, calibrate
 from proteron.core.judge.cells import LEVELS, Cell, CellResult, compute_cells, expand
 from proteron.core.judge.deceptions import Case, Deception, find_deceptions, gather_outcomes
 from proteron.core.judge.designs import Folds
@@ -124,6 +125,10 @@ class Report:
                 for name, contender in self.contenders.items()
             )
         )  # fmt: skip
+
+    def calibration(self, contender: str) -> Calibration:
+        """Whether its ranges hold what they say; raises `SettingsError` where it has none."""
+        return calibrate(self.panel, self.results, contender)
 
     @property
     def skill_losses(self) -> Losses:

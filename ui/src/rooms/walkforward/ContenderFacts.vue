@@ -12,6 +12,7 @@ import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import { markOf } from '../../theme/theme'
 import FactList from '../../widgets/FactList.vue'
+import CalibrationPart from './CalibrationPart.vue'
 import CoefficientTable from './CoefficientTable.vue'
 import type { BoardRow } from './useExperiment'
 
@@ -216,6 +217,14 @@ async function makeOutlook() {
       ...criteria.map(([name, value]) => ({ name, value: fixed(value, 2) })),
     ]"
   />
+  <FoldedPart v-if="experiment.levels.length && experiment.done" title="Do its ranges hold?">
+    <CalibrationPart
+      :experiment="experiment.id"
+      :contender="contender"
+      :gap="experiment.gap"
+      :color="markOf(experiment.contenders, contender).css"
+    />
+  </FoldedPart>
   <CoefficientTable v-if="facts?.coefficients.length" :facts="facts" />
   <FoldedPart v-if="facts && facts.tried.length > 1" :title="`${facts.tried.length} models tried`">
     <FactList

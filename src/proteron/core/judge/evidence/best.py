@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import stats
+from scipy.special import ndtri, stdtrit
 
 from proteron.core.judge.evidence.blocks import Sample
 from proteron.core.judge.evidence.intervals import FEWEST_BLOCKS, drawn, standard_error
@@ -49,7 +49,7 @@ def _farthest(losses: Floats) -> tuple[int, float]:
     errors = [standard_error(each) for each in away]
     scale = np.array([error if error > 0 else np.finfo(float).tiny for error, _ in errors])
     level = 1 - _ALPHA / entrants
-    stretch = np.array([stats.t.ppf(level, degrees) for _, degrees in errors]) / stats.norm.ppf(level)
+    stretch = stdtrit([degrees for _, degrees in errors], level) / ndtri(level)
     by_block = away.mean(axis=2)
     centre = by_block.mean(axis=1)
     alone = by_block.std(axis=1, ddof=1) * np.sqrt((blocks - 1) / blocks / blocks)  # as far as resampled means go

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import stats
+from scipy.special import stdtr
 
 from proteron.core.panel import Floats
 
@@ -74,4 +74,4 @@ def _textbook(away: Floats, mean: float, overlap: int) -> float | None:
 
 
 def _two_sided(statistic: float, degrees: int) -> float:
-    return float(2 * stats.t.sf(abs(statistic), degrees))
+    return float(2 * stdtr(degrees, -abs(statistic)))

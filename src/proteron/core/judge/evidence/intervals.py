@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
-from scipy import stats
+from scipy.special import stdtrit
 
 from proteron.core.panel import Floats
 
@@ -87,11 +87,11 @@ def _pivots(mine: Floats, theirs: Floats) -> tuple[float, float]:
         )
         away = (ratios - np.log(mine.mean() / theirs.mean())) / np.sqrt(np.maximum(relative, 1e-12) / (blocks - 1))
     away = away[np.isfinite(away)]
-    near, far = _student(blocks - 1), float(stats.t.ppf(_FARTHEST, blocks - 1))
+    near, far = _student(blocks - 1), float(stdtrit(blocks - 1, _FARTHEST))
     low, high = np.quantile(away, ((1 - LEVEL) / 2, (1 + LEVEL) / 2)) if len(away) else (-far, far)
     return -float(np.clip(-low, near, far)), float(np.clip(high, near, far))
 
 
 @lru_cache(maxsize=4096)
 def _student(degrees: float) -> float:
-    return float(stats.t.ppf((1 + LEVEL) / 2, degrees))
+    return float(stdtrit(degrees, (1 + LEVEL) / 2))
