@@ -1,6 +1,8 @@
 """The command line: experiment files, the supervisor's manners, the demo."""
 
 import hashlib
+import html
+import io
 import json
 import os
 import signal
@@ -13,6 +15,7 @@ from pathlib import Path
 import numpy as np
 import psutil
 import pyarrow.parquet as pa_parquet
+import pyarrow.parquet as pq
 import pytest
 
 import proteron as pt
@@ -66,6 +69,12 @@ def test_an_exported_experiment_gives_the_same_numbers_to_the_last_digit(stack: 
     for row in [*board, *shown]:
         assert row.pop("seconds") > 0 and row.pop("cpu_seconds") > 0
     assert board == shown
+    page = (tmp_path / "out" / "report.html").read_text()
+    assert stack.ok("GET", f"/experiments/{experiment}/board")["verdict"] in html.unescape(page)
+    by_web = pq.read_table(io.BytesIO(stack.ok("GET", f"/experiments/{experiment}/forecasts.parquet")))
+    rows = [{tuple(row.values()) for row in each.to_pylist()}
+            for each in (by_web, pq.read_table(tmp_path / "out" / "forecasts.parquet"))]  # fmt: skip
+    assert rows[0] == rows[1] and rows[0]
     outlook = stack.ok(
         "POST",
         f"/experiments/{experiment}/outlooks",

@@ -67,7 +67,7 @@ const facts = computed(() =>
 
 <template>
   <AnswerNote :answer="answer" what="ranges" />
-  <template v-if="found">
+  <div v-if="found" class="calibration">
     <FactList :facts="facts" />
     <PlotChart class="picture" title="Held, by level, %" x-label="level, %" :series="reliability" from-zero />
     <PlotChart
@@ -86,10 +86,15 @@ const facts = computed(() =>
       :names="bins"
       from-zero
     />
-  </template>
+  </div>
 </template>
 
 <style scoped>
+.calibration {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr);
+  gap: 12px;
+}
 .picture {
   flex: 0 0 170px;
   height: 170px;

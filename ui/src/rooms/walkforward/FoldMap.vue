@@ -1,17 +1,18 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { Shapes } from '../../api/client'
-import { AXIS_WIDTH } from '../../charts/lane'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 
-/** A bar per fold on the lanes' axis: learned part solid, gap empty, scored part ticked; a click goes there. */
+/** A bar per fold over the whole extent, whatever the lanes are zoomed to: learned part solid, gap empty, scored part
+ * ticked; a click goes there. */
 const props = defineProps<{ folds: Shapes['FoldView'][]; here: number | null }>()
 const store = useProject()
 const view = useView()
 const at = (position: number) => {
   const time = store.axis?.time(position) ?? 0
-  return Math.min(Math.max(((time - view.span[0]) / (view.span[1] - view.span[0])) * 100, 0), 100)
+  const [first, last] = view.extent
+  return Math.min(Math.max(((time - first) / (last - first)) * 100, 0), 100)
 }
 const bars = computed(() =>
   props.folds.map((fold) => ({
@@ -25,7 +26,7 @@ const cutoff = computed(() => at(view.cutoff - 1))
 
 <template>
   <section class="map panel" aria-label="Folds">
-    <div class="plot" :style="{ left: AXIS_WIDTH + 'px' }">
+    <div class="plot">
       <button
         v-for="(bar, i) in bars"
         :key="i"
@@ -51,7 +52,7 @@ const cutoff = computed(() => at(view.cutoff - 1))
 }
 .plot {
   position: absolute;
-  inset: 6px 16px 6px 0;
+  inset: 8px 12px 8px 12px;
 }
 .fold {
   display: block;
@@ -72,12 +73,14 @@ const cutoff = computed(() => at(view.cutoff - 1))
   background: var(--ink-3);
 }
 .scored {
+  min-width: 7px;
   background: repeating-linear-gradient(90deg, var(--ink-3) 0 3px, transparent 3px 5px);
 }
 .here .learned {
   background: var(--ink);
 }
 .here .scored {
+  min-width: 7px;
   background: repeating-linear-gradient(90deg, var(--cutoff) 0 3px, transparent 3px 5px);
 }
 .known {
