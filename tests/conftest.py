@@ -136,7 +136,7 @@ class Stack:
         assert status < 300, content
         return content
 
-    def wait(self, path: str, wanted: Callable[[Any], bool], seconds: float = 120) -> Any:
+    def wait(self, path: str, wanted: Callable[[Any], bool], seconds: float = 300) -> Any:
         """Ask again until the answer is as wanted."""
         deadline = time.monotonic() + seconds
         while time.monotonic() < deadline:

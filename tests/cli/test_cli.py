@@ -27,7 +27,7 @@ ROOT = Path(__file__).resolve().parents[2]
 def proteron(*arguments: str, **environment: str) -> subprocess.CompletedProcess[str]:
     command = [sys.executable, "-m", "proteron.cli.main", *arguments]
     return subprocess.run(
-        command, env={**os.environ, **environment}, capture_output=True, text=True, check=False, timeout=200
+        command, env={**os.environ, **environment}, capture_output=True, text=True, check=False, timeout=600
     )
 
 

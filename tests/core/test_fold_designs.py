@@ -9,7 +9,7 @@ import tomli_w
 
 import proteron as pt
 from proteron.core.experiment import Experiment, run_experiment
-from proteron.core.judge import Fold, Folds, compute_cell, expand
+from proteron.core.judge import Fold, Folds, compute_cell, expand, optimism
 from proteron.core.panel import Panel
 
 START = datetime(2024, 1, 5)
@@ -194,3 +194,34 @@ def test_what_cannot_be_is_said(given: dict, said: str) -> None:
         Folds.parse(given)
     with pytest.raises(pt.SettingsError, match="neither a time nor a position"):
         Folds.at([1.5])
+
+
+@pytest.mark.parametrize("design", [
+    Folds.expanding(6, 10, refit=4), Folds.sliding(6, 10, length=60), Folds.at([100, 120, 150, 170], 10),
+    Folds.calendar("week", 5, hidden=True, horizon=2, count=6),
+])  # fmt: skip
+def test_sealed_folds_are_the_last_and_change_no_other(design: Folds) -> None:
+    panel = daily(200)
+    whole = design.resolve(panel)
+    shut = design.model_copy(update={"sealed": 2})
+    assert shut.resolve(panel) == whole[:-2] and shut.resolve_sealed(panel) == whole[-2:]
+    assert design.resolve_sealed(panel) == []
+    with pytest.raises(pt.ProteronError, match="at least one stays open"):
+        design.model_copy(update={"sealed": len(whole)}).resolve(panel)
+
+
+def test_a_broken_seal_judges_as_if_there_had_been_none() -> None:
+    """The sealed folds of one contender have the numbers of an experiment without seals, and nobody else has any."""
+    entered = {name: pt.forecaster(kind) for name, kind in (("a", "last_value"), ("b", "mean"), ("c", "drift"))}
+    shut = pt.walk_forward(daily(200), entered, Folds.expanding(5, 8, sealed=2), baseline="a", seed=3)
+    whole = pt.walk_forward(daily(200), entered, Folds.expanding(5, 8), baseline="a", seed=3)
+    assert len(shut.folds) == 3 and {each.cell.fold for each in shut.results} == {0, 1, 2}
+    seen = shut.break_seal("c")
+    assert seen.names == ("a", "c") and len(seen.folds) == 2 and seen.sealed == ()
+    for name in seen.names:
+        assert np.array_equal(seen.losses("mae").of(name), whole.losses("mae").of(name)[3:])  # type: ignore[union-attr]
+    gap = optimism(shut.board, seen.board, "c")
+    assert gap is not None and gap == shut.board.row("c").skill - seen.board.row("c").skill
+    for report, name in ((seen, "c"), (shut, "nobody")):
+        with pytest.raises(pt.ProteronError):
+            report.break_seal(name)

@@ -175,7 +175,11 @@ def test_losses_come_back_as_they_were_and_the_board_is_the_same(database: Datab
     with database.session() as session:
         experiments.save_failure(session, cells[-1].key, "no memory")
         found = results_of.load_losses(session, number, ["mase", "crps", "coverage_95"], list(contenders), folds, 2)
-        facts = results_of.entrant_facts(session, number, {"naive": "baseline", "mean": "baseline"})
+        facts = results_of.entrant_facts(session, number, {"naive": "baseline", "mean": "baseline"}, range(3))
+        last = results_of.entrant_facts(session, number, {"mean": "baseline"}, range(2, 3))
+        tail = results_of.load_losses(session, number, ["mase"], ["naive"], folds[2:], 2, first=2)
+    assert (last[0].cells, last[0].failed, last[0].failures[0].fold) == (0, 1, 0), "folds are numbered from the first"
+    assert tail["mase"].values.tobytes() == kept["mase"].values[:1, 2:].tobytes()
     for metric, losses in found.items():
         assert losses.values.tobytes() == kept[metric].values.tobytes(), metric
     assert (facts[1].cells, facts[1].failed, facts[1].failures[0].reason) == (2, 1, "no memory")

@@ -58,3 +58,34 @@ def test_two_entrants_are_compared_and_what_deceives_is_named(quiet: Page, stack
     expect(page.get_by_text("error of line that")).to_have_count(0)  # nobody duels with oneself
     choose(page, "in a duel with", "nobody")
     expect(page.get_by_role("status").filter(has_text="is better than")).to_have_count(0)
+
+
+def test_a_seal_is_broken_by_a_deliberate_act_and_stays_broken(quiet: Page, stack: Stack) -> None:  # noqa: F811
+    page = quiet
+    project, dataset = stack.project("sealed", trending())
+    entries = [
+        {"name": name, "forecaster": {"kind": kind}} for name, kind in (("last", "last_value"), ("line", "trend_curve"))
+    ]
+    body = {"dataset_id": dataset, "name": "sealed", "contenders": entries, "metrics": ["mae"], "baseline": "last",
+            "folds": {"count": 6, "horizon": 6, "sealed": 2}}  # fmt: skip
+    made = stack.ok("POST", f"/projects/{project}/experiments", body)
+    finished(stack, made)
+    room(page, stack, project, "walkforward")
+    expect(page.get_by_role("button", name="Fold 6, sealed")).to_be_disabled()
+    page.get_by_role("row", name=re.compile("Draw last")).get_by_text("last", exact=True).click()
+    expect(page.get_by_text("the seal is unbroken on this data")).to_be_visible()
+    expect(page.get_by_role("button", name="Break the seal")).to_have_count(
+        0
+    )  # there is nothing to learn of a baseline
+    page.get_by_role("row", name=re.compile("Draw line")).get_by_text("line", exact=True).click()
+    page.get_by_role("button", name="Break the seal for line").click()
+    page.keyboard.press("Enter")  # in a hurry: what has the focus leaves it as it is
+    expect(page.get_by_role("dialog")).to_have_count(0)
+    assert stack.ok("GET", f"/experiments/{made['id']}/seal")["breakings"] == []
+    page.get_by_role("button", name="Break the seal for line").click()
+    page.get_by_role("button", name="Break it").click()
+    expect(page.get_by_text("the seal was broken 1 time, last by line")).to_be_visible()
+    finished(stack, made)
+    (row,) = stack.ok("GET", f"/experiments/{made['id']}/seal")["rows"]
+    expect(page.get_by_role("table", name="Skill there")).to_contain_text(f"{abs(row['skill']):.2f}")
+    expect(page.get_by_role("button", name="Break the seal")).to_have_count(0)

@@ -35,6 +35,7 @@ ROOMS = {
     "intake": "What is brought, looked at and read", "profile": "What a series is, as of a cutoff",
     "flatten": "Chains of reversible stages", "chains": "Chains that are kept", "windows": "Supervised tables",
     "walkforward": "Experiments and their boards", "duel": "Two entrants compared",
+    "seals": "Folds that nobody has seen, and who has looked",
     "takeaway": "What is taken away of an experiment",
     "contenders": "What suits, and what was learned",
     "anomalies": "Scans, scores and flags", "outlook": "Final forecasts", "server": "The server itself",

@@ -1,5 +1,6 @@
 """Shapes of requests and answers: the source of the OpenAPI document and of the front end's types."""
 
+from datetime import datetime
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, RootModel
@@ -483,6 +484,7 @@ class ExperimentView(ExperimentBrief):
     horizon: int
     gap: int
     folds: list[FoldView]
+    sealed: list[FoldView] = Field(description="Folds that are computed only once their seal is broken.")
     contenders: list[ContenderView]
     failures: list[FailureView]
     seconds_left: float | None
@@ -593,7 +595,37 @@ class DeceptionView(BaseModel):
     text: str
 
 
+class SealBody(Body):
+    contender: str = Field(description="Who is judged on the sealed folds, with the baseline.")
+
+
+class SealBreakingView(BaseModel):
+    """Whose numbers on sealed folds were looked at."""
+
+    contender: str
+    broken: datetime
+    here: bool = Field(description="Whether in this experiment.")
+
+
+class SealedRowView(BaseModel):
+    """Skill on sealed folds, and how much higher it was on the open ones it was chosen by."""
+
+    contender: str
+    skill: float | None
+    skill_low: float | None
+    skill_high: float | None
+    optimism: float | None
+
+
+class SealedView(BaseModel):
+    folds: int
+    sentence: str
+    breakings: list[SealBreakingView]
+    rows: list[SealedRowView]
+
+
 class DeceptionsView(BaseModel):
+    used: str = Field(description="What earlier experiments have judged on the same time; empty: nothing.")
     caution: str = Field(description="What to mind about the best, in a sentence; empty: nothing.")
     deceptions: list[DeceptionView]
 

@@ -48,8 +48,10 @@ def board_json(path: shapes.ExperimentPath) -> Response:
     def written(session: Session, experiment: Experiment, panel: Panel) -> str:
         board = boards.board_of(session, experiment, panel)
         caution, deceptions = boards.deceptions_of(session, experiment, panel)
+        sealed = boards.sealed_of(session, experiment, panel)
         document = {
             "experiment": experiment.name, "verdict": board.verdict, "caution": caution, "notes": board.notes,
+            "sealed": None if sealed is None else sealed.told(board),
             "resampled": board.evidence.resampled, "deceptions": [vars(each) for each in deceptions],
             "rows": board.documents,
         }  # fmt: skip

@@ -93,8 +93,9 @@ def deceptions(path: shapes.ExperimentPath, query: shapes.DeceptionsQuery) -> Re
         with services().computing():
             panel = services().panel(experiment.dataset_id)
             caution, found = boards.deceptions_of(session, experiment, panel, query.metric)
+            used = boards.used_before(session, experiment, panel)
     views = [shapes.DeceptionView.model_validate(each, from_attributes=True) for each in found]
-    return answer(shapes.DeceptionsView(caution=caution, deceptions=views))
+    return answer(shapes.DeceptionsView(used=used, caution=caution, deceptions=views))
 
 
 @blueprint.post("/experiments/<int:experiment_id>/forecasts", responses={200: shapes.ForecastsView})
@@ -132,7 +133,8 @@ def answer_experiment(experiment_id: int, status: int = 200) -> Response:
         progress = experiments.progress_of(session, experiment)
         failures = [shapes.FailureView(**each) for each in records.failures_of(session, experiment_id)]
     judging = experiments.judging_of(experiment)
-    folds = judging.folds.resolve(services().panel(experiment.dataset_id))
+    panel = services().panel(experiment.dataset_id)
+    folds, sealed = judging.folds.resolve(panel), judging.folds.resolve_sealed(panel)
     contenders = [
         shapes.ContenderView(
             name=entry.name, label=entry.forecaster.label, family=entry.forecaster.family,
@@ -144,7 +146,8 @@ def answer_experiment(experiment_id: int, status: int = 200) -> Response:
     view = shapes.ExperimentView(
         **brief.model_dump(), seed=judging.seed, baseline=judging.chosen_baseline, metrics=list(judging.metrics),
         levels=list(judging.levels), design=judging.folds.model_dump(mode="json"), horizon=judging.folds.horizon,
-        gap=judging.folds.gap, folds=[_fold_view(place) for place in folds], contenders=contenders, failures=failures,
+        gap=judging.folds.gap, folds=[_fold_view(place) for place in folds],
+        sealed=[_fold_view(place) for place in sealed], contenders=contenders, failures=failures,
         seconds_left=progress.seconds_left,
     )  # fmt: skip
     return tagged(answer(view, status), "experiments", experiment)

@@ -61,6 +61,13 @@ class ContenderEntry(Settings):
         return Contender(forecaster=self.forecaster, chain=Chain(self.chain, bias_adjust=self.bias_adjust))
 
 
+class SealBreaking(Settings):
+    """Whose numbers on the sealed folds were looked at, and when."""
+
+    contender: str
+    when: str = ""
+
+
 class OutlookSettings(Settings):
     """The final forecast; by default the contender with the best skill over the judged horizon."""
 
@@ -124,6 +131,13 @@ class Judging(Settings):
         """All cells on a panel; raises `TooShortError` where the folds do not fit."""
         return expand(panel, self.entrants, self.folds.resolve(panel), self.seed, dataset, self.levels)
 
+    def sealed_cells(self, panel: Panel, contender: str, dataset: str | None = None) -> list[Cell]:
+        """Cells of a contender and the baseline on the sealed folds, which are numbered on after the open ones."""
+        names = dict.fromkeys([self.chosen_baseline, self.entry(contender).name])
+        entered = {name: self.entry(name).contender for name in names}
+        sealed, first = self.folds.resolve_sealed(panel), len(self.folds.resolve(panel))
+        return expand(panel, entered, sealed, self.seed, dataset, self.levels, first)
+
 
 class Experiment(Judging):
     """A judging with everything needed to run it again: data, a table to cut, outlook, anomalies."""
@@ -132,6 +146,7 @@ class Experiment(Judging):
     name: str = "experiment"
     data: DataSettings
     windows: WindowPlan | None = Field(None, description="A table to cut and write, beside the contenders' own.")
+    seals: tuple[SealBreaking, ...] = Field((), description="Seals that were broken; those folds are judged too.")
     outlook: OutlookSettings | None = None
     anomalies: AnomalySettings | None = None
 
@@ -168,6 +183,7 @@ class Outcome:
 
     reading: TableReading
     report: Report
+    sealed: dict[str, Report]
     forecast: Forecast | None
     forecast_by: str | None
     anomalies: Anomalies | None
@@ -187,6 +203,7 @@ def run_experiment(
         panel, experiment.entrants, experiment.folds, experiment.metrics, experiment.chosen_baseline,
         experiment.seed, workers, progress, experiment.levels,
     )  # fmt: skip
+    sealed = {each.contender: report.break_seal(each.contender, workers) for each in experiment.seals}
     forecast, by = None, None
     if experiment.outlook is not None and report.results:
         by = experiment.outlook.contender or best_of(report.board)
@@ -201,7 +218,7 @@ def run_experiment(
         anomalies = find_anomalies(
             panel, using, experiment.anomalies.budget_per_week, seed=experiment.seed, workers=workers
         )  # fmt: skip
-    return Outcome(reading, report, forecast, by, anomalies)
+    return Outcome(reading, report, sealed, forecast, by, anomalies)
 
 
 def best_of(board: Sequence[BoardRow]) -> str:

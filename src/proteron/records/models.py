@@ -132,6 +132,23 @@ class Experiment(Kept, Base):
     finished: Mapped[datetime | None]
 
 
+class SealBreaking(Base):
+    """A contender's numbers on sealed folds that were looked at; `root` is the hash of the data's first version."""
+
+    __tablename__ = "seal_breaking"
+    __table_args__ = (
+        UniqueConstraint("experiment_id", "contender"), Index("seal_breaking_of", "project_id", "root"),
+    )  # fmt: skip
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    root: Mapped[str] = mapped_column(String(64))
+    experiment_id: Mapped[int | None] = mapped_column(ForeignKey("experiment.id", ondelete="SET NULL"), index=True)
+    contender: Mapped[str]
+    first: Mapped[datetime]
+    last: Mapped[datetime]
+    broken: Mapped[datetime] = mapped_column(server_default=func.now())
+
+
 class ContenderRecord(Base):
     """A contender as its document, by the hash that stands for it in cells."""
 

@@ -199,21 +199,23 @@ def _result(
 
 def load_losses(
     session: Session, experiment_id: int, metrics: Iterable[str], names: Sequence[str], folds: Sequence[Fold],
-    series: int,
+    series: int, first: int = 0,
 ) -> dict[str, Losses]:  # fmt: skip
-    """The losses of all finished cells by metric; a query over losses alone."""
+    """The losses of finished cells by metric; a query over losses alone. `first` is the number of the first fold."""
     wanted = list(dict.fromkeys(metrics))
     found = {metric: Losses.empty(metric, names, folds, series) for metric in wanted}
     with binary_cursor(session) as cursor:
         cursor.execute(
             "SELECT e.contender, e.fold, c.series, cardinality(c.origins), l.metric, l.losses "
             "FROM experiment_cell e JOIN cell c ON c.key = e.key JOIN cell_loss l ON l.key = e.key "
-            "WHERE e.experiment_id = %s AND c.state = 'done' AND l.metric = ANY(%s)",
-            (experiment_id, wanted),
+            "WHERE e.experiment_id = %s AND c.state = 'done' AND l.metric = ANY(%s) AND e.fold >= %s AND e.fold < %s",
+            (experiment_id, wanted, first, first + len(folds)),
         )
         for name, fold, of_cell, origins, metric, losses in cursor:
-            array = from_doubles(losses, len(of_cell), origins, folds[fold].horizon)
-            found[metric].put(name, fold, of_cell, array)
+            if name not in found[metric].names:
+                continue
+            array = from_doubles(losses, len(of_cell), origins, folds[fold - first].horizon)
+            found[metric].put(name, fold - first, of_cell, array)
     return found
 
 
@@ -226,8 +228,8 @@ def load_outcomes(
         cursor.execute(
             "SELECT e.contender, e.fold, c.series, b.series, cardinality(c.origins), f.spread, b.mean, b.flat_mean, "
             "b.flat_truth FROM experiment_cell e JOIN cell c ON c.key = e.key JOIN forecast_block b ON b.key = e.key "
-            "JOIN fit f ON f.key = c.fit_key WHERE e.experiment_id = %s AND c.state = 'done'",
-            (experiment_id,),
+            "JOIN fit f ON f.key = c.fit_key WHERE e.experiment_id = %s AND c.state = 'done' AND e.fold < %s",
+            (experiment_id, len(folds)),
         )
         for name, fold, of_cell, one, origins, spread, *parts in cursor:
             mean, flat, truth = (from_doubles(part, 1, origins, folds[fold].horizon) for part in parts)
@@ -236,8 +238,10 @@ def load_outcomes(
     return found
 
 
-def entrant_facts(session: Session, experiment_id: int, families: Mapping[str, str]) -> list[EntrantFacts]:
-    """Cells, time and failures of every entrant, in the order of `families` (family by name)."""
+def entrant_facts(
+    session: Session, experiment_id: int, families: Mapping[str, str], folds: range
+) -> list[EntrantFacts]:  # fmt: skip
+    """Cells, time and failures of every entrant in some folds, in the order of `families` (family by name)."""
     state, times = CellRecord.state, (CellRecord.seconds, CellRecord.cpu_seconds)
     query = (
         select(
@@ -247,7 +251,7 @@ def entrant_facts(session: Session, experiment_id: int, families: Mapping[str, s
             *(func.coalesce(func.sum(taken).filter(state == "done"), 0.0) for taken in times),
         )
         .join(CellRecord, CellRecord.key == ExperimentCell.key)
-        .where(ExperimentCell.experiment_id == experiment_id)
+        .where(ExperimentCell.experiment_id == experiment_id, ExperimentCell.fold.between(folds[0], folds[-1]))
         .group_by(ExperimentCell.contender)
     )
     told = ("cells", "failed", "seconds", "cpu_seconds")
@@ -256,7 +260,9 @@ def entrant_facts(session: Session, experiment_id: int, families: Mapping[str, s
     }
     failures: dict[str, list[Failure]] = {}
     for each in failures_of(session, experiment_id):
-        failures.setdefault(each["contender"], []).append(Failure(**each))
+        if each["fold"] in folds:
+            mine = {**each, "fold": each["fold"] - folds[0]}
+            failures.setdefault(each["contender"], []).append(Failure(**mine))
     return [
         EntrantFacts(name, family, **counts.get(name, {}), failures=tuple(failures.get(name, ())))
         for name, family in families.items()

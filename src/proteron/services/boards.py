@@ -3,6 +3,7 @@
 import threading
 from collections import OrderedDict
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import pyarrow as pa
@@ -28,13 +29,16 @@ from proteron.core.judge import (
     skill_metric_of,
 )  # fmt: skip
 from proteron.core.judge.deceptions import Case, Deception, caution_of, find_deceptions
+from proteron.core.judge.evidence.verdict import signed
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
+from proteron.core.words import counted
 from proteron.records import experiments as records
 from proteron.records.datasets import get_dataset
-from proteron.records.models import Experiment
+from proteron.records.models import Experiment, SealBreaking
 from proteron.records.results import entrant_facts, load_losses, load_outcomes, load_results
-from proteron.services.experiments import file_document, judging_of
+from proteron.records.seals import broken_in, broken_on
+from proteron.services.experiments import file_document, judging_of, sealed_time
 from proteron.services.report import Provenance, ReportContent, best_of, report_content
 
 
@@ -49,12 +53,81 @@ def board_of(
     measure = metric or skill_metric_of(judging.metrics)
     families = {entry.name: entry.forecaster.family for entry in judging.contenders}
     wanted = [*judging.metrics, measure, "coverage_95", FLAT_SQUARE]
-    losses = _losses_of(session, experiment.id, wanted, list(families), judging.folds.resolve(panel), panel)
-    facts = entrant_facts(session, experiment.id, families)
+    folds = judging.folds.resolve(panel)
+    losses = _losses_of(session, experiment.id, wanted, list(families), folds, panel)
+    facts = entrant_facts(session, experiment.id, families, range(len(folds)))
     return make_board(
         losses.weighted(weighting), facts, judging.metrics, judging.chosen_baseline, measure, losses.yardsticks.folds,
         weighting,
     )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Sealed:
+    """What is known of an experiment's sealed folds: who looked at any of their time, here or elsewhere on this data,
+    and the board of those whose seal is broken here; None while there is none."""
+
+    folds: list[Fold]
+    breakings: list[SealBreaking]
+    board: Board | None
+
+    @property
+    def sentence(self) -> str:
+        """How often the seal was broken, for good."""
+        what = f"The last {counted(len(self.folds), 'fold is', 'folds are')} sealed"
+        if not self.breakings:
+            return f"{what}; the seal is unbroken on this data."
+        last = self.breakings[-1]
+        often = counted(len(self.breakings), "time", "times")
+        return f"{what}; on this data the seal was broken {often}, last by {last.contender} on {last.broken:%Y-%m-%d}."
+
+    def told(self, opened: Board) -> str:
+        """The same, and how those fared whose seal is broken here."""
+        fared = [
+            f"{row.contender}: skill {signed(row.skill)} there, {signed(opened.row(row.contender).skill or 0)} before."
+            for row in self.board or ()
+            if not row.baseline and row.skill is not None
+        ]
+        return " ".join([self.sentence, *fared])
+
+
+def sealed_of(session: Session, experiment: Experiment, panel: Panel, metric: str | None = None) -> Sealed | None:
+    """Of sealed folds; None where nothing is sealed."""
+    judging = judging_of(experiment)
+    folds, first = judging.folds.resolve_sealed(panel), len(judging.folds.resolve(panel))
+    if not folds:
+        return None
+    breakings = broken_on(session, experiment, *sealed_time(panel, folds))
+    here = [each.contender for each in broken_in(session, experiment.id)]
+    if not here:
+        return Sealed(folds, breakings, None)
+    names = dict.fromkeys([judging.chosen_baseline, *here])
+    families = {name: judging.entry(name).forecaster.family for name in names}
+    measure = metric or skill_metric_of(judging.metrics)
+    wanted = [*judging.metrics, measure, "coverage_95", FLAT_SQUARE]
+    losses = _losses_of(session, experiment.id, wanted, list(names), folds, panel, first)
+    facts = entrant_facts(session, experiment.id, families, range(first, first + len(folds)))
+    board = make_board(losses, facts, judging.metrics, judging.chosen_baseline, measure, folds)
+    return Sealed(folds, breakings, board)
+
+
+def used_before(session: Session, experiment: Experiment, panel: Panel) -> str:
+    """What earlier experiments on this data have judged on the same time, in a sentence; empty where none has."""
+    folds = judging_of(experiment).folds.resolve(panel)
+    first, last = min(fold.score_start for fold in folds), max(fold.score_stop for fold in folds)
+    before, known = 0, set()
+    for each in records.experiments_of(session, experiment.project_id):
+        if each.id >= experiment.id or each.dataset_id != experiment.dataset_id or each.purpose != experiment.purpose:
+            continue
+        judging = judging_of(each)
+        scored = judging.folds.resolve(panel)
+        if any(fold.score_start < last and first < fold.score_stop for fold in scored):
+            before += 1
+            known |= {entry.contender.hash for entry in judging.contenders if not entry.contender.is_baseline}
+    if not known:
+        return ""
+    where, many = counted(before, "earlier experiment"), counted(len(known), "contender has", "contenders have")
+    return f"In {where} {many} been judged on this time: the best of many owes some to luck."
 
 
 def duel_of(
@@ -92,7 +165,9 @@ def deceptions_of(
 
 def calibration_of(session: Session, experiment: Experiment, panel: Panel, contender: str) -> Calibration:
     """Whether one entrant's ranges hold what they say, by cells that are done."""
-    return calibrate(panel, load_results(session, experiment.id, [contender]), contender)
+    opened = len(judging_of(experiment).folds.resolve(panel))
+    results = [each for each in load_results(session, experiment.id, [contender]) if each.cell.fold < opened]
+    return calibrate(panel, results, contender)
 
 
 def forecasts_of(session: Session, experiment: Experiment, panel: Panel) -> pa.Table:
@@ -111,29 +186,32 @@ def report_of(session: Session, experiment: Experiment, panel: Panel) -> ReportC
     shown = load_results(session, experiment.id, [best, judging.chosen_baseline], len(folds) - 1)
     dataset = get_dataset(session, experiment.dataset_id)
     settings = tomli_w.dumps(file_document(session, experiment, panel))
+    sealed = sealed_of(session, experiment, panel)
     made = Provenance(experiment.name, dataset.name, dataset.hash, settings, judging.seed)
-    return report_content(panel, folds, board, deceptions, caution, told, shown, made)
+    return report_content(
+        panel, folds, board, deceptions, caution, told, shown, made, "" if sealed is None else sealed.told(board)
+    )
 
 
 _KEPT_LOSSES = 2  # experiments whose losses stay in memory, so that another metric is told at once
-_losses: OrderedDict[tuple[str, int], tuple[Any, Told]] = OrderedDict()
+_losses: OrderedDict[tuple[Any, ...], tuple[Any, Told]] = OrderedDict()
 _losses_lock = threading.Lock()
 
 
 def _losses_of(
     session: Session, experiment_id: int, metrics: Sequence[str], names: Sequence[str], folds: Sequence[Fold],
-    panel: Panel,
+    panel: Panel, first: int = 0,
 ) -> Told:  # fmt: skip
-    """Losses by metric, read anew once any cell has come in since they were read."""
+    """Losses by metric, read anew once any cell has come in since they were read; `first` numbers the first fold."""
     bind = session.get_bind()
-    place = (str(getattr(bind, "url", bind)), experiment_id)
+    place = (str(getattr(bind, "url", bind)), experiment_id, first, *(names if first else ()))
     stamp = records.results_stamp(session, experiment_id)
     with _losses_lock:
         before, held = _losses.get(place, (None, None))
     if held is None or before != stamp:
         held = Told({}, Yardsticks(panel, folds) if held is None else held.yardsticks)  # they are of the data alone
     if missing := held.lacking(metrics):
-        held = held.joined_by(load_losses(session, experiment_id, missing, names, folds, len(panel)))
+        held = held.joined_by(load_losses(session, experiment_id, missing, names, folds, len(panel), first))
         with _losses_lock:
             _losses[place] = (stamp, held)
             _losses.move_to_end(place)

@@ -1,16 +1,20 @@
 """Experiments: stored with their cells, started, stopped, continued, read as a board."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
+import numpy as np
 from sqlalchemy.orm import Session
 
 from proteron.core.errors import SettingsError
 from proteron.core.experiment import Judging
 from proteron.core.intake import recipe_of
+from proteron.core.judge import Fold
 from proteron.core.panel import Panel
 from proteron.records import experiments as records
+from proteron.records import seals
 from proteron.records.database import ConflictError, Database
 from proteron.records.datasets import get_dataset
 from proteron.records.kept import refuse_deleted
@@ -89,6 +93,36 @@ def stop(session: Session, queue: Queue, experiment_id: int) -> Experiment:
     return records.set_state(session, experiment_id, "stopped")
 
 
+def break_seal(reach: Resources, experiment_id: int, contender: str) -> None:
+    """Have a contender and the baseline judged on the sealed folds, and keep for good that it was.
+
+    Raises `ConflictError` while the open folds are not all done, or where its seal is broken already, `SettingsError`
+    where nothing is sealed or nobody is called so.
+    """
+    with reach.database.session() as session:
+        experiment = records.get_experiment(session, experiment_id, lock=True)
+        judging = judging_of(experiment)
+        judging.entry(contender)
+        panel = reach.panel(experiment.dataset_id)
+        folds = judging.folds.resolve_sealed(panel)
+        if not folds:
+            raise SettingsError("No fold of this experiment is sealed.", field="contender")
+        tally = records.tally(session, experiment_id)
+        if experiment.state in ("queued", "running") or tally["done"] + tally["failed"] < tally["cells"]:
+            raise ConflictError("The open folds come first: let them be done.", field="state")
+        seals.break_seal(session, experiment, contender, *sealed_time(panel, folds))
+        cells = judging.sealed_cells(panel, contender, get_dataset(session, experiment.dataset_id).hash)
+        records.add_cells(session, experiment_id, cells)
+    start(reach.database, reach.queue, experiment_id)
+
+
+def sealed_time(panel: Panel, folds: Sequence[Fold]) -> tuple[datetime, datetime]:
+    """First and last moment that folds score."""
+    places = np.array([min(fold.score_start for fold in folds), max(fold.score_stop for fold in folds) - 1])
+    first, last = panel.axis.times(places).astype("datetime64[us]").tolist()
+    return first.replace(tzinfo=UTC), last.replace(tzinfo=UTC)
+
+
 @dataclass(frozen=True)
 class Progress:
     """How far an experiment is, derived from its cells; `seconds_left` is None where nothing can be said."""
@@ -116,6 +150,12 @@ def file_document(session: Session, experiment: Experiment, panel: Panel) -> dic
     recipe = recipe_of(panel).model_dump(mode="json", exclude_defaults=True)
     data = {"file": f"{file_name(dataset.name)}.csv", "dataset": dataset.hash, "recipe": _without_none(recipe)}
     document: dict[str, Any] = {"schema_version": 1, "name": experiment.name, **judging, "data": data}
+    broken = [
+        {"contender": each.contender, "when": each.broken.isoformat()}
+        for each in seals.broken_in(session, experiment.id)
+    ]
+    if broken:
+        document["seals"] = broken
     document["outlook"] = {"horizon": judging["folds"]["horizon"]}
     return document
 

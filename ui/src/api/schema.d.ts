@@ -947,6 +947,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/experiments/{experiment_id}/seal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How often the seal was broken on this data, by whom, and how those fared whose seal is broken here. */
+        get: operations["seals_view_seal_experiments__int_experiment_id__seal_get"];
+        put?: never;
+        /** Break the seal for a contender: it and the baseline are judged on the sealed folds. It is counted for good. */
+        post: operations["seals_break_seal_experiments__int_experiment_id__seal_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/experiments/{experiment_id}/stop": {
         parameters: {
             query?: never;
@@ -2833,6 +2851,11 @@ export interface components {
              * @description Those that apply, in the order of entrants.
              */
             deceptions: components["schemas"]["DeceptionView"][];
+            /**
+             * Used
+             * @description What earlier experiments have judged on the same time; empty: nothing.
+             */
+            used: string;
         };
         /**
          * DenseNetwork
@@ -3285,6 +3308,11 @@ export interface components {
              * @description How often it was changed, from 1; part of its ETag.
              */
             revision: number;
+            /**
+             * Sealed
+             * @description Folds that are computed only once their seal is broken.
+             */
+            sealed: components["schemas"]["FoldView"][];
             /**
              * Seconds Left
              * @description Seconds that are left, by what has passed; null: nothing can be said.
@@ -4096,6 +4124,12 @@ export interface components {
              * @default 1
              */
             refit: number;
+            /**
+             * Sealed folds
+             * @description The last ones stay uncomputed and unseen until their seal is broken.
+             * @default 0
+             */
+            sealed: number;
             /**
              * Share scored
              * @description Empty: a fifth, or what the scored span says.
@@ -5458,6 +5492,7 @@ export interface components {
              *       "months": [],
              *       "period": "month",
              *       "refit": 1,
+             *       "sealed": 0,
              *       "share": null,
              *       "spacing": null,
              *       "span": null,
@@ -7342,6 +7377,90 @@ export interface components {
             highest: number | null;
             /** @description How unexpected it is, in typical errors. */
             score: components["schemas"]["Line"];
+        };
+        /** SealBody */
+        SealBody: {
+            /**
+             * Contender
+             * @description Who is judged on the sealed folds, with the baseline.
+             */
+            contender: string;
+        };
+        /**
+         * SealBreakingView
+         * @description Whose numbers on sealed folds were looked at.
+         */
+        SealBreakingView: {
+            /**
+             * Broken
+             * Format: date-time
+             * @description When.
+             */
+            broken: string;
+            /**
+             * Contender
+             * @description The contender's name.
+             */
+            contender: string;
+            /**
+             * Here
+             * @description Whether in this experiment.
+             */
+            here: boolean;
+        };
+        /**
+         * SealedRowView
+         * @description Skill on sealed folds, and how much higher it was on the open ones it was chosen by.
+         */
+        SealedRowView: {
+            /**
+             * Contender
+             * @description The contender's name.
+             */
+            contender: string;
+            /**
+             * Optimism
+             * @description Skill on open folds minus skill on sealed ones; null: not known.
+             */
+            optimism: number | null;
+            /**
+             * Skill
+             * @description 1 − error over the baseline's error, over points both have. At most 1.
+             */
+            skill: number | null;
+            /**
+             * Skill High
+             * @description Upper end of the skill's 95 % interval. At most 1.
+             */
+            skill_high: number | null;
+            /**
+             * Skill Low
+             * @description Lower end of the skill's 95 % interval. At most 1.
+             */
+            skill_low: number | null;
+        };
+        /** SealedView */
+        SealedView: {
+            /**
+             * Breakings
+             * @description All that looked at any of this time, in any version of the data.
+             */
+            breakings: components["schemas"]["SealBreakingView"][];
+            /**
+             * Folds
+             * @description How many are sealed.
+             */
+            folds: number;
+            /**
+             * Rows
+             * @description Rows.
+             */
+            rows: components["schemas"]["SealedRowView"][];
+            /**
+             * Sentence
+             * @description What it comes to, in a sentence.
+             */
+            sentence: string;
         };
         /** SeasonStrength */
         SeasonStrength: {
@@ -12026,6 +12145,122 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ScoresView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    seals_view_seal_experiments__int_experiment_id__seal_get: {
+        parameters: {
+            query?: {
+                /** @description What skill is told by; empty: the experiment's first. */
+                metric?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description The experiment's number. */
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SealedView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    seals_break_seal_experiments__int_experiment_id__seal_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The experiment's number. */
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SealBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExperimentView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Unprocessable Entity */

@@ -121,15 +121,16 @@ def expand(
     seed: int,
     dataset: str | None = None,
     levels: Sequence[float] = LEVELS,
+    first: int = 0,
 ) -> list[Cell]:
-    """All cells of an experiment, folds outermost so that partial boards fill evenly.
+    """All cells of an experiment, folds outermost so that partial boards fill evenly; `first` numbers the first fold.
 
     The seed of a fit is derived from the experiment's and its key, so order never changes a number.
     """
     dataset = dataset or panel.hash
     hashes = {name: contender.hash for name, contender in contenders.items()}
     cells = []
-    for index, fold in enumerate(folds):
+    for index, fold in enumerate(folds, start=first):
         for name, contender in contenders.items():
             for group in _groups(panel, contender, fold):
                 learned = {

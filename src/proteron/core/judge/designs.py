@@ -80,6 +80,11 @@ class Folds(Settings):
         1, ge=0, title="Learn anew every", description="In between the state moves on with the data; 0: learned once.",
         json_schema_extra={"unit": "folds"} | _field(*_WALKING, "at", "calendar", advanced=True),
     )  # fmt: skip
+    sealed: int = Field(
+        0, ge=0, title="Sealed folds",
+        description="The last ones stay uncomputed and unseen until their seal is broken.",
+        json_schema_extra={"unit": "folds"} | _field(*_WALKING, "at", "calendar"),
+    )  # fmt: skip
     steps: tuple[int, ...] = Field(
         (), title="Steps scored", description="Empty: all up to the horizon.", json_schema_extra=_field(advanced=True)
     )
@@ -144,7 +149,20 @@ class Folds(Settings):
         return cls.parse({"kind": "calendar", **given, **rest})
 
     def resolve(self, panel: Panel) -> list[Fold]:
-        """Positions on this panel, earliest first; raises `TooShortError` when they do not fit."""
+        """Positions on this panel of the folds that are not sealed, earliest first.
+
+        Raises `TooShortError` when they do not fit, `SettingsError` where all would be sealed.
+        """
+        found = self._all(panel)
+        if self.sealed >= len(found):
+            raise SettingsError(f"Of {counted(len(found), 'fold')} at least one stays open.", field="folds.sealed")
+        return found[: len(found) - self.sealed]
+
+    def resolve_sealed(self, panel: Panel) -> list[Fold]:
+        """Positions of the sealed folds, which follow those that `resolve` gives."""
+        return self._all(panel)[-self.sealed :] if self.sealed else []
+
+    def _all(self, panel: Panel) -> list[Fold]:
         if self.kind == "calendar":
             found = self._by_calendar(panel)
         elif self.kind in ("single", "at"):

@@ -6,7 +6,7 @@ import sys
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ProcessPoolExecutor, as_completed
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any, Literal
 
@@ -45,6 +45,9 @@ class Report:
     baseline: str
     results: tuple[CellResult, ...]
     failed: tuple[Failure, ...]
+    sealed: tuple[Fold, ...] = ()
+    seed: int = 0
+    levels: tuple[float, ...] = LEVELS
 
     def __repr__(self) -> str:
         return f"{len(self.contenders)} contenders × {len(self.folds)} folds × {len(self.panel)} series\n{self.board!r}"
@@ -102,6 +105,24 @@ class Report:
         """
         found = losses_at(self._losses, metric)
         return found if by is None else found.by(by, self.panel, self.folds)
+
+    def break_seal(self, contender: str, workers: int = 1) -> "Report":
+        """Judge a contender and the baseline on the sealed folds; this can be done honestly but once.
+
+        `optimism` of both reports tells how much of its skill was owed to having been chosen. Raises `SettingsError`
+        where nothing is sealed, or nobody is called so.
+        """
+        if not self.sealed:
+            raise SettingsError("No fold is sealed here.", field="folds.sealed")
+        if contender not in self.contenders:
+            raise SettingsError(f"There is no contender “{contender}”.", field="contender")
+        names = dict.fromkeys([self.baseline, contender])
+        entered = {name: self.contenders[name] for name in names}
+        cells = expand(self.panel, entered, self.sealed, self.seed, levels=self.levels)
+        results, failures = _outcomes(self.panel, cells, workers, None)
+        return replace(
+            self, contenders=entered, folds=self.sealed, results=results, failed=failures, sealed=()
+        )  # fmt: skip
 
     def difference(self, one: str, other: str, metric: str | None = None, weighting: Weighting = "points") -> Duel:
         """`one` against `other` on common points: skill, its interval, and whether the difference is more than luck.
@@ -221,6 +242,23 @@ def walk_forward(
     check_judging(contenders, metrics, chosen)
     places = folds.resolve(panel)
     cells = expand(panel, contenders, places, seed, levels=levels)
+    results, failures = _outcomes(panel, cells, workers, progress)
+    return Report(
+        panel, dict(contenders), tuple(places), tuple(metrics), chosen, results, failures,
+        tuple(folds.resolve_sealed(panel)), seed, tuple(levels),
+    )  # fmt: skip
+
+
+def optimism(open_board: Board, sealed_board: Board, name: str) -> float | None:
+    """Skill on open folds minus skill on sealed ones: what was owed to being chosen by the former; None if unknown."""
+    open_skill, sealed_skill = (board.row(name).skill for board in (open_board, sealed_board))
+    return None if open_skill is None or sealed_skill is None else open_skill - sealed_skill
+
+
+def _outcomes(
+    panel: Panel, cells: Sequence[Cell], workers: int, progress: Progress | None
+) -> tuple[tuple[CellResult, ...], tuple[Failure, ...]]:
+    """Results in the order of the cells, and what failed."""
     results, failures = [], []
     for done, (cell, result, reason) in enumerate(run_cells(panel, cells, workers), start=1):
         if result is not None:
@@ -231,7 +269,7 @@ def walk_forward(
             progress(done, len(cells), cell, reason)
     order = {cell.key: place for place, cell in enumerate(cells)}
     results.sort(key=lambda result: order[result.cell.key])
-    return Report(panel, dict(contenders), tuple(places), tuple(metrics), chosen, tuple(results), tuple(failures))
+    return tuple(results), tuple(failures)
 
 
 def run_cells(panel: Panel, cells: Sequence[Cell], workers: int = 1) -> Iterator[Outcome]:

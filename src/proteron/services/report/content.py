@@ -54,18 +54,19 @@ class ReportContent:
     folds: Sequence[str]
     example: Example | None
     provenance: Provenance
+    seal: str = ""
 
 
 def report_content(
     panel: Panel, folds: Sequence[Fold], board: Board, deceptions: Sequence[Deception], caution: str, told: Losses,
-    results: Sequence[CellResult], made: Provenance,
+    results: Sequence[CellResult], made: Provenance, seal: str = "",
 ) -> ReportContent:  # fmt: skip
     """Put together what is said of `board`; `told` are the losses that skill is told by, `results` those to show."""
     moments = panel.axis.local(np.array([fold.cutoff - 1 for fold in folds])).astype("datetime64[m]")
     known = [str(moment).replace("T", " ").removesuffix(" 00:00") for moment in moments]
     step = _close(told.by("step", panel, folds), board)
     example = example_of(panel, folds, results, best_of(board))
-    return ReportContent(board, deceptions, caution, step, known, example, made)
+    return ReportContent(board, deceptions, caution, step, known, example, made, seal)
 
 
 def _close(step: Breakdown, board: Board) -> Breakdown:

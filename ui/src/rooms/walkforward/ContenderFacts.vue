@@ -13,6 +13,7 @@ import { useView } from '../../state/view'
 import { markOf } from '../../theme/theme'
 import FactList from '../../widgets/FactList.vue'
 import CalibrationPart from './CalibrationPart.vue'
+import { NAMES } from './criteria'
 import CoefficientTable from './CoefficientTable.vue'
 import type { BoardRow } from './useExperiment'
 
@@ -102,13 +103,6 @@ const outOfSample = computed(() => {
     ? `${fixed(worse, 2)} times as far off once it has not seen the values: how well it fits is not how well it forecasts`
     : 'how well it fits is not how well it forecasts; the board ranks by the latter'
 })
-const NAMES: Record<string, string> = {
-  loglik: 'log-likelihood',
-  aic: 'AIC',
-  aicc: 'AICc',
-  bic: 'BIC',
-  r_squared: 'R² in sample',
-}
 const criteria = computed(() =>
   Object.entries(facts.value?.criteria ?? {}).map(([name, value]) => [NAMES[name] ?? name, value] as const),
 )

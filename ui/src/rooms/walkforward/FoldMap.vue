@@ -6,7 +6,11 @@ import { useView } from '../../state/view'
 
 /** A bar per fold over the whole extent, whatever the lanes are zoomed to: learned part solid, gap empty, scored part
  * ticked; a click goes there. */
-const props = defineProps<{ folds: Shapes['FoldView'][]; here: number | null }>()
+const props = defineProps<{
+  folds: Shapes['FoldView'][]
+  sealed: Shapes['FoldView'][]
+  here: number | null
+}>()
 const store = useProject()
 const view = useView()
 const at = (position: number) => {
@@ -15,8 +19,9 @@ const at = (position: number) => {
   return Math.min(Math.max(((time - first) / (last - first)) * 100, 0), 100)
 }
 const bars = computed(() =>
-  props.folds.map((fold) => ({
+  [...props.folds, ...props.sealed].map((fold, i) => ({
     fold,
+    sealed: i >= props.folds.length,
     learned: { left: `${at(fold.learn_start)}%`, width: `${at(fold.cutoff) - at(fold.learn_start)}%` },
     scored: { left: `${at(fold.score_start)}%`, width: `${at(fold.score_stop) - at(fold.score_start)}%` },
   })),
@@ -33,11 +38,13 @@ const cutoff = computed(() => at(view.cutoff - 1))
         class="fold"
         :class="{ here: i === here }"
         :style="{ height: `${100 / bars.length}%` }"
-        :aria-label="`Fold ${i + 1}`"
+        :disabled="bar.sealed"
+        :aria-label="bar.sealed ? `Fold ${i + 1}, sealed` : `Fold ${i + 1}`"
         v-tip="`Fold ${i + 1}: known up to ${store.axis?.text(store.axis.time(bar.fold.cutoff - 1))}`"
         @click="view.setCutoff(bar.fold.cutoff, true)"
       >
-        <i class="learned" :style="bar.learned"></i><i class="scored" :style="bar.scored"></i>
+        <i class="learned" :style="bar.learned"></i
+        ><i :class="bar.sealed ? 'shut' : 'scored'" :style="bar.scored"></i>
       </button>
       <i v-if="cutoff > 0 && cutoff < 100" class="known" :style="{ left: cutoff + '%' }"></i>
     </div>
@@ -75,6 +82,14 @@ const cutoff = computed(() => at(view.cutoff - 1))
 .scored {
   min-width: 7px;
   background: repeating-linear-gradient(90deg, var(--ink-3) 0 3px, transparent 3px 5px);
+}
+.shut {
+  min-width: 11px;
+  outline: 1px solid var(--ink-2);
+  background: repeating-linear-gradient(135deg, var(--ink-3) 0 1.5px, transparent 1.5px 4px);
+}
+.fold:disabled {
+  cursor: default;
 }
 .here .learned {
   background: var(--ink);

@@ -1,30 +1,27 @@
 <script setup lang="ts">
 import { computed, onBeforeUnmount, ref, watch, watchEffect } from 'vue'
 import TimeLane from '../../charts/TimeLane.vue'
-import { seconds } from '../../state/format'
 import { roomActions } from '../../state/keys'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
-import ChoiceField from '../../widgets/ChoiceField.vue'
 import EmptyRoom from '../../widgets/EmptyRoom.vue'
 import RoomFrame from '../../widgets/RoomFrame.vue'
-import BoardChoices from './BoardChoices.vue'
+import BoardFoot from './BoardFoot.vue'
 import BoardTable from './BoardTable.vue'
 import ContenderFacts from './ContenderFacts.vue'
-import DuelFacts from './DuelFacts.vue'
+import EntrantEvidence from './EntrantEvidence.vue'
 import ExperimentForm from './ExperimentForm.vue'
 import FoldMap from './FoldMap.vue'
 import SaveMenu from './SaveMenu.vue'
 import { useDuel } from './useDuel'
 import { useExperiment, type BoardManner } from './useExperiment'
 import { useForecasts } from './useForecasts'
-import { missingOf } from './missing'
 
 const store = useProject()
 const view = useView()
 const id = computed(() => store.choices.experiment_id)
 const manner = ref<BoardManner>({})
-const { experiment, board, deceptions, caution, judged, rows, active, run, stop } = useExperiment(
+const { experiment, board, deceptions, caution, used, judged, rows, active, run, stop } = useExperiment(
   id,
   () => manner.value,
 )
@@ -78,18 +75,12 @@ const { points, forecasts, lane, bands, flatLane, fold, learned } = useForecasts
   selected,
   shown,
 )
-const duelling = useDuel(id, selected, opponent, manner, contenders)
-const duel = duelling.duel
-const opponents = computed(() => [
-  { value: '', label: 'nobody' },
-  ...rows.value.filter((row) => row.contender !== selected.value).map((row) => row.contender),
-])
+const { answer: asked, duel, lane: saved } = useDuel(id, selected, opponent, manner, contenders)
 const sentence = computed(() => {
   if (judged.loading.value) return 'Reading the board …'
   if (judged.failure.value && !board.value) return `The board could not be read: ${judged.failure.value}`
   return board.value?.verdict ?? ''
 })
-const missing = computed(() => missingOf(experiment.value?.failures ?? []))
 
 watchEffect(() => {
   roomActions.run = () => (there.value ? void run() : (editing.value ||= !id.value))
@@ -112,7 +103,13 @@ onBeforeUnmount(() => {
     @act="editing = true"
   />
   <RoomFrame v-else strip needs-data :origins="cutoffs">
-    <FoldMap v-if="experiment" :folds="experiment.folds" :here="fold" class="folds">
+    <FoldMap
+      v-if="experiment"
+      :folds="experiment.folds"
+      :sealed="experiment.sealed"
+      :here="fold"
+      class="folds"
+    >
       <span class="tag second"
         >folds, {{ cutoffs.length }} × {{ store.axis?.steps(experiment.horizon) }} ahead{{
           experiment.gap ? `, gap ${store.axis?.steps(experiment.gap)}` : ''
@@ -145,8 +142,8 @@ onBeforeUnmount(() => {
       name="duel"
       :title="`error of ${opponent} that ${selected} has saved`"
       unit="%"
-      :series="duelling.lane.value"
-      :answer="duelling.answer"
+      :series="saved"
+      :answer="asked"
       class="duel"
     />
     <BoardTable
@@ -167,20 +164,16 @@ onBeforeUnmount(() => {
       @select="selected = $event"
       @toggle="toggle"
     >
-      <div class="foot">
-        <p class="sentence">
-          {{ sentence }}
-          <template v-if="active">
-            {{ experiment.done + experiment.failed }} of {{ experiment.cells }} cells done{{
-              experiment.seconds_left ? `, about ${seconds(experiment.seconds_left)} left` : ''
-            }}.</template
-          >
-          <template v-if="experiment.state === 'stopped'"> Stopped; what is done is kept.</template>
-          <span v-if="caution" class="worse">{{ caution }}&nbsp;</span>
-          <span v-if="missing" class="worse">{{ missing }}</span>
-        </p>
-        <BoardChoices v-if="board" :manner="manner" :measure="board.skill_metric" @change="manner = $event" />
-      </div>
+      <BoardFoot
+        :experiment="experiment"
+        :active="active"
+        :sentence="sentence"
+        :used="used"
+        :caution="caution"
+        :measure="board?.skill_metric ?? ''"
+        :manner="manner"
+        @change="manner = $event"
+      />
     </BoardTable>
     <template #inspector>
       <ContenderFacts
@@ -193,20 +186,17 @@ onBeforeUnmount(() => {
         :rows="rows"
         :sentence="sentence"
       >
-        <label v-if="rows.length > 1" class="against">
-          <span class="second">in a duel with</span>
-          <ChoiceField v-model="opponent" :options="opponents" />
-        </label>
-        <p
-          v-for="each in deceptions.filter((one) => one.contender === selected)"
-          :key="each.kind"
-          class="minded"
-        >
-          <b>{{ each.title }}</b> {{ each.text }}
-        </p>
-        <DuelFacts v-if="duel" :duel="duel" :contenders="contenders" />
+        <EntrantEvidence
+          v-model:opponent="opponent"
+          :experiment="experiment"
+          :contender="selected"
+          :entrants="rows.map((row) => row.contender)"
+          :deceptions="deceptions"
+          :duel="duel"
+          :metric="manner.metric"
+        />
       </ContenderFacts>
-      <span class="grow"></span>
+      <span style="flex: 1"></span>
       <div class="buttons">
         <button v-if="active" class="button primary" @click="stop">Stop (Esc)</button>
         <button
@@ -247,40 +237,9 @@ onBeforeUnmount(() => {
 .duel {
   flex: 0 0 96px;
 }
-.minded {
-  margin: 0;
-  padding-left: 8px;
-  border-left: 2px solid var(--worse);
-}
-.minded b::first-letter {
-  text-transform: uppercase;
-}
-.against {
-  display: flex;
-  align-items: center;
-  gap: 8px;
-  white-space: nowrap;
-}
-.against :deep(.p-select) {
-  flex: 1;
-}
 .board {
   flex: 0 1 auto;
   max-height: 52%;
-}
-.foot {
-  display: flex;
-  align-items: center;
-  justify-content: space-between;
-  gap: 12px;
-  padding: 4px 12px;
-}
-.sentence {
-  margin: 4px 0;
-  color: var(--ink-2);
-}
-.grow {
-  flex: 1;
 }
 .buttons {
   display: flex;

@@ -52,6 +52,7 @@ export function useExperiment(id: Ref<number | undefined>, manner: () => BoardMa
   const experiment = told.data
   const board = judged.data
   const deceptions = computed(() => minded.data.value?.deceptions ?? [])
+  const used = computed(() => minded.data.value?.used ?? '')
   const caution = computed(() => minded.data.value?.caution ?? '')
   const rows = computed(() => board.value?.rows ?? [])
   const active = computed(() => ['running', 'queued'].includes(experiment.value?.state ?? ''))
@@ -66,5 +67,5 @@ export function useExperiment(id: Ref<number | undefined>, manner: () => BoardMa
     const params = { path: { experiment_id: id.value } }
     await attempt(() => unwrap(client.POST('/api/v1/experiments/{experiment_id}/stop', { params })))
   }
-  return { experiment, board, deceptions, caution, told, judged, rows, active, run, stop }
+  return { experiment, board, deceptions, caution, used, told, judged, rows, active, run, stop }
 }
