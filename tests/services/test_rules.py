@@ -19,7 +19,7 @@ from proteron.records.kept import ChangedError
 from proteron.records.projects import create_project, delete_project, get_project
 from proteron.records.results import save_result
 from proteron.runner.queue import jobs_of
-from proteron.services import anomalies, experiments, forecasts, kept, outlooks
+from proteron.services import anomalies, boards, experiments, forecasts, kept, outlooks
 from proteron.services.resources import BusyError, Resources
 from proteron.services.rooms import made_by, room_states
 
@@ -128,8 +128,8 @@ def test_the_board_is_the_report_s_to_the_bit_by_any_metric(reach: Resources, pa
     made = Made(reach, "same board", panel)
     report = pt.walk_forward(panel, made.judging.entrants, made.judging.folds, made.judging.metrics, "naive")
     with reach.database.session() as session:
-        found = experiments.board_of(session, records.get_experiment(session, made.id), panel)
-        by_rmse = experiments.board_of(session, records.get_experiment(session, made.id), panel, "rmse")
+        found = boards.board_of(session, records.get_experiment(session, made.id), panel)
+        by_rmse = boards.board_of(session, records.get_experiment(session, made.id), panel, "rmse")
     for mine, theirs in zip(found, report.board, strict=True):
         assert mine["cpu_seconds"] > 0 and theirs["cpu_seconds"] > 0
         left = [{n: v for n, v in each.items() if "seconds" not in n} for each in (mine, theirs)]
@@ -143,7 +143,7 @@ def test_a_board_that_was_read_before_knows_every_cell_that_has_come_in_since(re
 
     def board(metric: str | None = None) -> pt.Board:
         with reach.database.session() as session:
-            return experiments.board_of(session, records.get_experiment(session, made.id), panel, metric)
+            return boards.board_of(session, records.get_experiment(session, made.id), panel, metric)
 
     assert [row.cells for row in board()] == [0, 0]
     for done, cell in enumerate(made.judging.cells(panel), start=1):
@@ -152,7 +152,7 @@ def test_a_board_that_was_read_before_knows_every_cell_that_has_come_in_since(re
         board("crps")  # a metric beside those of the experiment is no part of what others leave out
         seen = board()
         assert sum(row.cells for row in seen) == done
-        experiments._losses.clear()
+        boards._losses.clear()
         assert (board(), board().notes) == (seen, seen.notes)
 
 
