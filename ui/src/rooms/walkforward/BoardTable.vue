@@ -77,6 +77,7 @@ const better = (row: BoardRow) =>
 const columns = computed<GridColumn<BoardRow>[]>(() => [
   { name: 'mark', title: '', width: 44, words: true },
   { name: 'name', title: 'contender', value: (row) => row.contender, words: true },
+  { name: 'signs', title: '', width: 30, words: true },
   {
     name: 'skill',
     title: 'skill',
@@ -165,13 +166,15 @@ const columns = computed<GridColumn<BoardRow>[]>(() => [
     </template>
     <template #cell-name="{ row }">
       <span v-tip="mindOf(row) || row.contender">{{ row.contender }}</span>
+    </template>
+    <template #cell-signs="{ row }">
       <span
         v-if="row.among_best"
         class="among"
         role="img"
         aria-label="May be the best"
         v-tip="'Cannot be told apart from the best (95 % confidence set)'"
-        >&nbsp;≈</span
+        >≈</span
       >
       <span
         v-if="mindOf(row)"
@@ -181,7 +184,7 @@ const columns = computed<GridColumn<BoardRow>[]>(() => [
           row.reasons.length ? `Some forecasts of ${row.contender} are missing` : `Mind ${row.contender}`
         "
         v-tip="mindOf(row)"
-        >&nbsp;!</span
+        >!</span
       >
     </template>
     <template #cell-bars="{ row }"><SkillBar :row="row" :rows="rows" /></template>
