@@ -8,7 +8,7 @@ import pytest
 from numpy.typing import NDArray
 
 import proteron as pt
-from proteron.core.judge import CellResult, Folds, Report, losses_of
+from proteron.core.judge import LEVELS, CellResult, Folds, Report, losses_of
 from proteron.core.judge.deceptions import Deception, caution_of
 from proteron.core.judge.yardsticks import scored_truth
 from proteron.core.panel import Panel
@@ -28,9 +28,9 @@ def panel(series: int = 2, length: int = 240, level: float = 20.0) -> Panel:
     return pt.Panel.from_arrays(values, start="2024-01-01", step="1d")
 
 
-def judged(data: Panel, folds: Folds = FOLDS, **more: pt.Contender) -> Report:
+def judged(data: Panel, folds: Folds = FOLDS, levels: tuple[float, ...] = LEVELS, **more: pt.Contender) -> Report:
     entered = {name: pt.forecaster(kind) for name, kind in ENTERED.items()}
-    return pt.walk_forward(data, entered | more, folds, metrics=["mae", "rmse"], baseline="last")
+    return pt.walk_forward(data, entered | more, folds, metrics=["mae", "rmse"], baseline="last", levels=levels)
 
 
 def planted(report: Report, change: Callable[[CellResult, Array], CellResult], name: str = "fair") -> Report:
@@ -94,6 +94,8 @@ def test_one_that_knows_what_it_cannot_is_too_good_to_be_true() -> None:
     assert found.contender == "fair" and "leak check" in found.text
     both = planted(peeks, mean_of(lambda result, truth: np.where(np.isnan(truth), result.mean, truth + 0.02)), "mean")
     assert "too_good" not in kinds(both), "where another is nearly as good, the series is just easy"
+    naive = planted(report, mean_of(lambda result, truth: np.where(np.isnan(truth), result.mean, truth + 0.01)), "mean")
+    assert "too_good" not in kinds(naive, "mean"), "a baseline cannot have been made to peek"
 
 
 def test_one_that_wins_by_one_fold_is_named() -> None:
@@ -109,6 +111,16 @@ def test_one_that_wins_by_one_fold_is_named() -> None:
     lucky = planted(report, mean_of(once))
     (found,) = [each for each in lucky.deceptions if each.kind == "one_fold"]
     assert found.contender == "fair" and "owes its skill to fold 4" in found.text and "7 of 8 folds" in found.text
+
+    for count, named in ((4, True), (3, False)):  # of three folds one is soon the best by far
+        few = judged(panel(), Folds.expanding(count=count, horizon=6, every=3, span=12))
+        theirs = {each.cell.fold: each.mean for each in few.results if each.cell.name == "last"}
+
+        def first(result: CellResult, truth: Array, theirs: dict[int, Array] = theirs) -> Array:
+            known = np.where(np.isnan(truth), theirs[result.cell.fold], truth)
+            return known + (theirs[result.cell.fold] - known) * (0.02 if result.cell.fold == 0 else 1.02)
+
+        assert ("one_fold" in kinds(planted(few, mean_of(first)))) == named
 
     def always(result: CellResult, truth: Array) -> Array:
         away = base[result.cell.fold].mean - truth
@@ -146,6 +158,10 @@ def test_ranges_that_do_not_hold_what_they_say_are_named() -> None:
     assert kinds(planted(report, scaled(4.0))) == {"too_wide"}
     (narrow,) = [each for each in planted(report, scaled(0.4)).deceptions if each.contender == "fair"]
     assert "% range held" in narrow.text and narrow.title == "ranges too narrow"
+    wide = judged(panel(1), Folds.expanding(count=5, horizon=10), levels=(0.95,))
+    all_held = planted(wide, scaled(3.0))
+    assert all_held.calibration("fair").covered == pytest.approx([1.0])
+    assert not kinds(all_held), "fifty points inside a 95 % range are no proof that it is too wide"
     few = judged(panel(), Folds.expanding(count=3, horizon=4))
     assert kinds(planted(few, scaled(0.4))) <= {"too_narrow"} and not kinds(few)
 
