@@ -77,7 +77,7 @@ const better = (row: BoardRow) =>
 const columns = computed<GridColumn<BoardRow>[]>(() => [
   { name: 'mark', title: '', width: 44, words: true },
   { name: 'name', title: 'contender', value: (row) => row.contender, words: true },
-  { name: 'signs', title: '', width: 30, words: true },
+  { name: 'signs', title: '', width: 24, words: true },
   {
     name: 'skill',
     title: 'skill',
@@ -90,7 +90,7 @@ const columns = computed<GridColumn<BoardRow>[]>(() => [
         .filter(Boolean)
         .join('; '),
   },
-  { name: 'bars', title: `against ${props.baseline}`, width: 130, words: true },
+  { name: 'bars', title: `against ${props.baseline}`, width: 112, words: true },
   ...props.metrics.map((metric, i) => ({
     name: metric.name,
     title: `${metric.title} ${unitOf(metric)}`,
@@ -168,24 +168,26 @@ const columns = computed<GridColumn<BoardRow>[]>(() => [
       <span v-tip="mindOf(row) || row.contender">{{ row.contender }}</span>
     </template>
     <template #cell-signs="{ row }">
-      <span
-        v-if="row.among_best"
-        class="among"
-        role="img"
-        aria-label="May be the best"
-        v-tip="'Cannot be told apart from the best (95 % confidence set)'"
-        >≈</span
-      >
-      <span
-        v-if="mindOf(row)"
-        class="worse"
-        role="img"
-        :aria-label="
-          row.reasons.length ? `Some forecasts of ${row.contender} are missing` : `Mind ${row.contender}`
-        "
-        v-tip="mindOf(row)"
-        >!</span
-      >
+      <span class="signs">
+        <span
+          v-if="row.among_best"
+          class="among"
+          role="img"
+          aria-label="May be the best"
+          v-tip="'Cannot be told apart from the best (95 % confidence set)'"
+          >≈</span
+        >
+        <span
+          v-if="mindOf(row)"
+          class="worse"
+          role="img"
+          :aria-label="
+            row.reasons.length ? `Some forecasts of ${row.contender} are missing` : `Mind ${row.contender}`
+          "
+          v-tip="mindOf(row)"
+          >!</span
+        >
+      </span>
     </template>
     <template #cell-bars="{ row }"><SkillBar :row="row" :rows="rows" /></template>
     <p v-for="note in notes" :key="note" class="second note">{{ note }}</p>
@@ -194,6 +196,9 @@ const columns = computed<GridColumn<BoardRow>[]>(() => [
 </template>
 
 <style scoped>
+.signs {
+  white-space: nowrap;
+}
 .among {
   color: var(--better);
   font-weight: 700;
@@ -213,6 +218,6 @@ const columns = computed<GridColumn<BoardRow>[]>(() => [
   padding-right: 5px;
 }
 :deep(th.bars) {
-  max-width: 124px;
+  max-width: 108px;
 }
 </style>
