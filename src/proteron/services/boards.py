@@ -10,6 +10,7 @@ import pyarrow as pa
 import tomli_w
 from sqlalchemy.orm import Session
 
+from proteron.core.experiment import best_of
 from proteron.core.judge import (
     FLAT_SQUARE,
     Board,
@@ -39,7 +40,7 @@ from proteron.records.models import Experiment, SealBreaking
 from proteron.records.results import entrant_facts, load_losses, load_outcomes, load_results
 from proteron.records.seals import broken_in, broken_on
 from proteron.services.experiments import file_document, judging_of, sealed_time
-from proteron.services.report import Provenance, ReportContent, best_of, report_content
+from proteron.services.report import Provenance, ReportContent, report_content
 
 
 def board_of(
@@ -84,9 +85,9 @@ class Sealed:
     def told(self, opened: Board) -> str:
         """The same, and how those fared whose seal is broken here."""
         fared = [
-            f"{row.contender}: skill {signed(row.skill)} there, {signed(opened.row(row.contender).skill or 0)} before."
+            f"{row.contender}: skill {signed(row.skill)} there, {signed(before)} before."
             for row in self.board or ()
-            if not row.baseline and row.skill is not None
+            if not row.baseline and row.skill is not None and (before := opened.row(row.contender).skill) is not None
         ]
         return " ".join([self.sentence, *fared])
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 import proteron
+from proteron.core.experiment import best_of
 from proteron.core.judge import Board, Breakdown, CellResult, Fold, Losses
 from proteron.core.judge.deceptions import Deception
 from proteron.core.panel import Floats, Panel
@@ -73,11 +74,6 @@ def _close(step: Breakdown, board: Board) -> Breakdown:
     """Without entrants that err more than twice as much as the baseline: their lines would flatten the others."""
     names = [name for name in step.names if (skill := board.row(name).skill) is None or skill >= _SHOWN]
     return Breakdown(tuple(names), step.labels, step.values[[step.names.index(name) for name in names]])
-
-
-def best_of(board: Board) -> str:
-    """The entrant of the highest skill."""
-    return max(board, key=lambda row: -np.inf if row.skill is None else row.skill).contender
 
 
 def example_of(panel: Panel, folds: Sequence[Fold], results: Sequence[CellResult], best: str) -> Example | None:
