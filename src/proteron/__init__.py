@@ -20,7 +20,19 @@ if TYPE_CHECKING:
     from proteron.core.forecasters import Contender, FittedContender, Forecast, forecaster, forecasters
     from proteron.core.forecasters.saving import load_fitted, save_fitted
     from proteron.core.intake import Finding, Recipe, TableReading, read_panel, read_table, write_panel
-    from proteron.core.judge import METRICS, Board, BoardRow, Breakdown, Fold, Folds, Losses, Report, walk_forward
+    from proteron.core.judge import (
+        METRICS,
+        Board,
+        BoardRow,
+        Breakdown,
+        Fold,
+        Folds,
+        Losses,
+        Report,
+        read_folds,
+        vary,
+        walk_forward,
+    )
     from proteron.core.leak_check import LeakCheck, leak_check
     from proteron.core.outlook import outlook, with_future
     from proteron.core.panel import Panel
@@ -32,8 +44,9 @@ __all__ = [
     "Finding", "FittedChain", "FittedContender", "Flag", "Fold", "Folds", "Forecast", "InputError", "Judging",
     "LeakCheck", "LimitError", "Losses", "Panel", "ProteronError", "Recipe", "Report", "SettingsError", "Table",
     "TableReading", "TooShortError", "UnitsError", "UnsettledWarning", "WindowPlan", "find_anomalies", "flatten",
-    "forecaster", "forecasters", "leak_check", "load_fitted", "models", "outlook", "profile", "read_panel",
-    "read_table", "run_experiment", "save_fitted", "walk_forward", "windows", "with_future", "write_panel",
+    "forecaster", "forecasters", "leak_check", "load_fitted", "models", "outlook", "profile", "read_folds",
+    "read_panel", "read_table", "run_experiment", "save_fitted", "vary", "walk_forward", "windows", "with_future",
+    "write_panel",
 ]  # fmt: skip
 
 # Where each name lives; loaded at first use, so that light commands start without the compiled core.
@@ -54,7 +67,19 @@ _HOMES = {
     "forecasters": ("Contender", "FittedContender", "Forecast", "forecaster", "forecasters"),
     "forecasters.saving": ("load_fitted", "save_fitted"),
     "intake": ("Finding", "Recipe", "TableReading", "read_panel", "read_table", "write_panel"),
-    "judge": ("METRICS", "Board", "BoardRow", "Breakdown", "Fold", "Folds", "Losses", "Report", "walk_forward"),
+    "judge": (
+        "METRICS",
+        "Board",
+        "BoardRow",
+        "Breakdown",
+        "Fold",
+        "Folds",
+        "Losses",
+        "Report",
+        "read_folds",
+        "vary",
+        "walk_forward",
+    ),
     "leak_check": ("LeakCheck", "leak_check"),
     "outlook": ("outlook", "with_future"),
     "panel": ("Panel",),

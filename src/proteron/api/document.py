@@ -35,6 +35,7 @@ ROOMS = {
     "intake": "What is brought, looked at and read", "profile": "What a series is, as of a cutoff",
     "flatten": "Chains of reversible stages", "chains": "Chains that are kept", "windows": "Supervised tables",
     "walkforward": "Experiments and their boards", "duel": "Two entrants compared",
+    "prospects": "What an experiment would be, before it is one",
     "seals": "Folds that nobody has seen, and who has looked",
     "takeaway": "What is taken away of an experiment",
     "contenders": "What suits, and what was learned",
@@ -89,7 +90,8 @@ _STAGE, _PLAN = ("Choices", "chain"), ("Choices", "plan")
 _KNOWN: dict[str, tuple[str, str]] = {
     "chain": _STAGE, "stages": _STAGE, "stage": _STAGE, "plan": _PLAN, "design": ("NewExperiment", "folds"),
 }  # fmt: skip
-_WHOLE = {("Project", "choices"): "Choices", ("ContenderView", "document"): "ContenderEntry"}
+_WHOLE = {("Project", "choices"): "Choices", ("ContenderView", "document"): "ContenderEntry",
+          ("VariantsView", "contenders"): "ContenderEntry"}  # fmt: skip
 
 
 def _shape(schemas: dict[str, Any]) -> None:

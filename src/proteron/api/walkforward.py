@@ -121,7 +121,8 @@ def _forecast_view(panel: Panel, found: forecasts.FromCutoff) -> shapes.Forecast
     )  # fmt: skip
 
 
-def _fold_view(place: Fold) -> shapes.FoldView:
+def fold_view(place: Fold) -> shapes.FoldView:
+    """Where a fold lies, on the grid."""
     return shapes.FoldView(
         learn_start=place.learn_start, cutoff=place.cutoff, score_start=place.score_start, score_stop=place.score_stop
     )  # fmt: skip
@@ -146,8 +147,8 @@ def answer_experiment(experiment_id: int, status: int = 200) -> Response:
     view = shapes.ExperimentView(
         **brief.model_dump(), seed=judging.seed, baseline=judging.chosen_baseline, metrics=list(judging.metrics),
         levels=list(judging.levels), design=judging.folds.model_dump(mode="json"), horizon=judging.folds.horizon,
-        gap=judging.folds.gap, folds=[_fold_view(place) for place in folds],
-        sealed=[_fold_view(place) for place in sealed], contenders=contenders, failures=failures,
+        gap=judging.folds.gap, folds=[fold_view(place) for place in folds],
+        sealed=[fold_view(place) for place in sealed], contenders=contenders, failures=failures,
         seconds_left=progress.seconds_left,
     )  # fmt: skip
     return tagged(answer(view, status), "experiments", experiment)

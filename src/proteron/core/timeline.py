@@ -37,6 +37,7 @@ _ALIASES = {
     "hr": "hour",
     "d": "day",
     "b": "business_day",
+    "bd": "business_day",
     "business day": "business_day",
     "working day": "business_day",
     "workday": "business_day",

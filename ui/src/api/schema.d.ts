@@ -160,6 +160,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/datasets/{dataset_id}/cost": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What one fit costs here: it is made, as of a cutoff, and its time taken. Nothing of it is kept. */
+        post: operations["prospects_cost_datasets__int_dataset_id__cost_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/datasets/{dataset_id}/data.csv": {
         parameters: {
             query?: never;
@@ -309,6 +326,23 @@ export interface paths {
         put?: never;
         /** Corrupt the future of sampled origins, recompute chain and rows, compare bit for bit. */
         post: operations["windows_check_leaks_datasets__int_dataset_id__leak_check_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/datasets/{dataset_id}/prospect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Where the folds lie, how many cells there would be, how many are there already, and about how long it takes. */
+        post: operations["prospects_prospect_datasets__int_dataset_id__prospect_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1410,6 +1444,23 @@ export interface paths {
         put?: never;
         /** What the upload would become under a recipe; stores nothing. */
         post: operations["intake_preview_uploads__string_upload_id__preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/variants": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A contender with ranges of its settings: every combination as a contender of its own. */
+        post: operations["prospects_variants_variants_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2536,6 +2587,43 @@ export interface components {
              * @default null
              */
             project_id: number | null;
+        };
+        /**
+         * CostBody
+         * @description A contender, and which series it learns from as of a cutoff.
+         */
+        CostBody: {
+            /** @description The contender's name. */
+            contender: components["schemas"]["ContenderEntry"];
+            /**
+             * Series
+             * @description Number of the series, from 0; or the series themselves, or how many.
+             * @default 0
+             */
+            series: number;
+            /**
+             * Until
+             * @description How many grid positions count as known; empty: all.
+             */
+            until: number;
+        };
+        /** CostView */
+        CostView: {
+            /**
+             * Limit
+             * @description Seconds after which a fit is given up.
+             */
+            limit: number;
+            /**
+             * Rate
+             * @description Seconds for a unit of a cell's work.
+             */
+            rate: number | null;
+            /**
+             * Seconds
+             * @description What one fit took; null: longer than `limit`.
+             */
+            seconds: number | null;
         };
         /**
          * CovariateSteps
@@ -6667,6 +6755,116 @@ export interface components {
             revision: number;
         };
         /**
+         * ProspectBody
+         * @description A design of folds, as settings or as a line of text, and who enters; `rates` are measured costs by name.
+         */
+        ProspectBody: {
+            /**
+             * Contenders
+             * @description Contenders by name, forecaster, settings and chain.
+             * @default []
+             */
+            contenders: components["schemas"]["ContenderEntry"][];
+            /**
+             * @description Folds: what is learned from and what is scored.
+             * @default {
+             *       "count": 8,
+             *       "cutoffs": [],
+             *       "every": null,
+             *       "gap": 0,
+             *       "hidden": false,
+             *       "horizon": 24,
+             *       "kind": "expanding",
+             *       "learn": 20,
+             *       "length": null,
+             *       "months": [],
+             *       "period": "month",
+             *       "refit": 1,
+             *       "sealed": 0,
+             *       "share": null,
+             *       "spacing": null,
+             *       "span": null,
+             *       "steps": []
+             *     }
+             */
+            folds: components["schemas"]["Folds"];
+            /**
+             * Levels
+             * @description Levels of the ranges, as shares. 0 … 1.
+             * @default [
+             *       0.5,
+             *       0.8,
+             *       0.95
+             *     ]
+             */
+            levels: number[];
+            /**
+             * Line
+             * @description The design in words; it goes before `folds`.
+             * @default null
+             */
+            line: string | null;
+            /**
+             * Rates
+             * @description Seconds for a unit of a cell's work, by contender, as `cost` gives them.
+             */
+            rates?: {
+                [key: string]: number;
+            };
+            /**
+             * Seed
+             * @description The same seed gives the same draws.
+             * @default 0
+             */
+            seed: number;
+        };
+        /**
+         * ProspectView
+         * @description Folds, sealed ones apart, and what they come to.
+         */
+        ProspectView: {
+            /**
+             * Cells
+             * @description How many cells there are: contender × fold × series.
+             */
+            cells: number;
+            /**
+             * Design
+             * @description The folds' settings.
+             */
+            design: components["schemas"]["Folds"];
+            /**
+             * Folds
+             * @description Folds: what is learned from and what is scored.
+             */
+            folds: components["schemas"]["FoldView"][];
+            /**
+             * Line
+             * @description The design in words.
+             */
+            line: string;
+            /**
+             * Points
+             * @description Points that each contender is scored on, of all series.
+             */
+            points: number;
+            /**
+             * Sealed
+             * @description Folds that are not computed until their seal is broken.
+             */
+            sealed: components["schemas"]["FoldView"][];
+            /**
+             * Seconds
+             * @description About how long the rest takes; null: nothing is known of a cost.
+             */
+            seconds: number | null;
+            /**
+             * There
+             * @description Cells whose result is there already.
+             */
+            there: number;
+        };
+        /**
          * PublicHolidays
          * @description Public holidays of a country and, where given, its subdivision, over the data and two years beyond.
          */
@@ -8536,6 +8734,29 @@ export interface components {
             upload_id: string;
         };
         /**
+         * VariantsBody
+         * @description A contender with values that its settings are to take; each combination enters.
+         */
+        VariantsBody: {
+            /** @description The contender's name. */
+            contender: components["schemas"]["ContenderEntry"];
+            /**
+             * Values
+             * @description Values by setting.
+             */
+            values: {
+                [key: string]: unknown[];
+            };
+        };
+        /** VariantsView */
+        VariantsView: {
+            /**
+             * Contenders
+             * @description One contender for every combination, named by what differs.
+             */
+            contenders: components["schemas"]["ContenderEntry"][];
+        };
+        /**
          * VectorAutoregression
          * @description Each series on the last values of all series, by least squares; the number of lags is given or chosen.
          *
@@ -9679,6 +9900,51 @@ export interface operations {
             };
         };
     };
+    prospects_cost_datasets__int_dataset_id__cost_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The number of the version of the data. */
+                dataset_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CostBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CostView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     datasets_dataset_csv_datasets__int_dataset_id__data_csv_get: {
         parameters: {
             query?: never;
@@ -10144,6 +10410,60 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LeakView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    prospects_prospect_datasets__int_dataset_id__prospect_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The number of the version of the data. */
+                dataset_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProspectBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProspectView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Unprocessable Entity */
@@ -13968,6 +14288,48 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    prospects_variants_variants_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VariantsBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VariantsView"];
                 };
             };
             /** @description Unprocessable Entity */

@@ -19,9 +19,11 @@ from proteron.core.judge.duel import Duel, duel, savings
 from proteron.core.judge.entrants import EntrantFacts, Failure
 from proteron.core.judge.evidence import DifferenceTest
 from proteron.core.judge.folds import Fold, learned_by
+from proteron.core.judge.folds_text import duration, duration_text, folds_text, read_folds
 from proteron.core.judge.forecast_table import forecast_table
 from proteron.core.judge.losses import Breakdown, Losses, Told, Weighting, losses_at
 from proteron.core.judge.metrics import DEFAULT_METRICS, METRICS, Metric, Scored, metric_of, naive_scale
+from proteron.core.judge.variants import vary
 from proteron.core.judge.walk_forward import (
     Report,
     check_judging,
@@ -65,7 +67,10 @@ __all__ = [
     "compute_cells",
     "declined_in",
     "duel",
+    "duration",
+    "duration_text",
     "expand",
+    "folds_text",
     "forecast_table", "gather_losses",
     "learned_by",
     "losses_at",
@@ -74,10 +79,12 @@ __all__ = [
     "metric_of", "metric_of_skill",
     "naive_scale",
     "optimism",
+    "read_folds",
     "reason_of",
     "robust_spread",
     "run_cells",
     "savings",
     "skill_metric_of",
+    "vary",
     "walk_forward",
 ]  # fmt: skip
