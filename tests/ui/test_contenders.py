@@ -4,7 +4,7 @@ import re
 
 import numpy as np
 from playwright.sync_api import Page, expect
-from test_ui import browser_context_args, browser_type_launch_args, choose, quiet, room  # noqa: F401
+from test_ui import browser_context_args, browser_type_launch_args, quiet, room  # noqa: F401
 
 from conftest import Stack, hourly_csv
 
@@ -26,12 +26,23 @@ def test_reasons_stand_beside_contenders_that_do_not_suit(quiet: Page, stack: St
 
     page.goto(f"{stack.address}/p/{project}/walkforward?cutoff=300")
     page.get_by_role("button", name="Set up an experiment").click()
-    page.get_by_role("combobox", name="Add").click()
-    expect(page.get_by_role("option", name=re.compile("^theta"))).to_be_attached()
-    page.get_by_role("option", name="– intermittent demand").click()
+    shelf, draft = page.get_by_label("Shelf"), page.get_by_label("To the board")
+    theta = shelf.get_by_role("row").filter(has=page.get_by_label("Enter theta", exact=True))
+    expect(theta.get_by_role("img", name="yes")).to_have_count(4)
+    expect(theta.get_by_text(re.compile(r"^[\d,.]+ m?s$"))).to_be_visible(timeout=120_000)  # what one fit took here
+    unsuited = shelf.get_by_role("row").filter(has=page.get_by_label("Enter intermittent demand", exact=True))
+    expect(unsuited.get_by_text("often zero")).to_be_visible()
+    page.get_by_label("Enter intermittent demand", exact=True).click()
+    expect(draft.get_by_text("does not suit here")).to_be_visible()
+    expect(draft.get_by_role("status")).to_contain_text("intermittent demand: It is for demand that is often zero")
+    draft.get_by_role("button", name="intermittent demand", exact=True).click()
     expect(page.get_by_text("Does not suit north as it is known")).to_be_visible()
-    choose(page, "Add", "smoothing (")
+    page.get_by_role("button", name="Back to the shelf").click()
+    page.get_by_label("Enter intermittent demand", exact=True).click()
+    page.get_by_label("Enter smoothing", exact=True).click()
+    draft.get_by_role("button", name="smoothing", exact=True).click()
     expect(page.get_by_text("Does not suit")).to_have_count(0)
+    expect(draft.get_by_text("does not suit here")).to_have_count(0)
     expect(page.get_by_text("Start season")).to_be_visible()
 
 

@@ -59,25 +59,27 @@ def test_a_form_keeps_signs_bounds_and_folds_away_what_is_advanced(quiet: Page, 
     finished(stack, made)
     room(page, stack, project, "walkforward")
     page.get_by_role("button", name="Copy, then vary").click()
-    folds = page.locator("section", has=page.get_by_role("heading", name="Experiment"))
+    draft = page.get_by_label("To the board")
+    page.get_by_role("button", name="every setting").click()
+    folds = page.get_by_label("Settings of the folds")
     expect(folds.get_by_text("Horizon, steps")).to_be_visible()
     expect(folds.get_by_text("Learn anew every")).to_have_count(0)
     folds.get_by_role("button", name="Advanced").click()
     expect(folds.get_by_text("Learn anew every, folds")).to_be_visible()
     folds.get_by_role("combobox").filter(has_text="sliding").click()
     page.get_by_role("option", name="expanding").click()
-    contender = page.locator("section", has=page.get_by_label("Name")).last
-    choose(page, "Add", "additive parts")
-    floor = contender.locator("label", has_text=re.compile(r"^Floor")).locator("input")
-    floor.fill("-3.2")
-    floor.press("Tab")
-    expect(floor).to_have_value("-3.2")
-    choose(page, "Add", "ridge")
-    strength = contender.locator("label", has_text=re.compile(r"^Strength")).locator("input")
-    strength.fill("-4")
-    strength.press("Tab")
-    expect(strength).to_have_value("0")  # its bound
-    measures = folds.get_by_role("combobox", name="Error measures")
+    expect(page.get_by_label("Folds in words")).to_have_value(re.compile("3 folds, all before, every 20 h, gap 2 h"))
+    page.get_by_role("button", name="Back to the shelf").click()
+    for kind, field, typed, kept in (("additive parts", "Floor", "-3.2", "-3.2"), ("ridge on windows", "Strength", "-4", "0")):
+        page.get_by_label(f"Enter {kind}", exact=True).click()
+        draft.get_by_role("button", name=kind, exact=True).click()
+        entered = page.locator("section", has=page.get_by_role("heading", name=kind, exact=True)).last
+        number = entered.locator("label", has_text=re.compile(rf"^{field}")).locator("input")
+        number.fill(typed)
+        number.press("Tab")
+        expect(number).to_have_value(kept)  # its bound, where there is one
+        page.get_by_role("button", name="Back to the shelf").click()
+    measures = draft.get_by_role("combobox", name="Error measures")
     measures.focus()
     measures.press("ArrowDown")
     page.get_by_role("searchbox").fill("WAPE")
@@ -106,13 +108,13 @@ def test_an_experiment_on_its_way_cannot_be_copied_yet(quiet: Page, stack: Stack
     copy = page.get_by_role("button", name="Copy, then vary")
     expect(copy).to_be_disabled()
     page.keyboard.press("r")
-    expect(page.get_by_role("heading", name="Experiment")).to_have_count(0)
+    expect(page.get_by_label("To the board")).to_have_count(0)
     for route in held:
         route.continue_()
     page.unroute(f"**/api/v1/experiments/{made['id']}")
     expect(copy).to_be_enabled()
     copy.click()
-    expect(page.get_by_role("combobox").filter(has_text="sliding")).to_be_visible()
+    expect(page.get_by_label("Folds in words")).to_have_value(re.compile("3 folds, the last 300 h, every 20 h"))
 
 
 def test_nothing_is_asked_for_before_it_is_there(quiet: Page, stack: Stack) -> None:  # noqa: F811

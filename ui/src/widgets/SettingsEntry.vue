@@ -4,24 +4,15 @@ import InputNumber from 'primevue/inputnumber'
 import InputText from 'primevue/inputtext'
 import { ref } from 'vue'
 import ChoiceField from './ChoiceField.vue'
-import type { Field } from './settingsFields'
+import { numbersOf, type Field } from './settingsFields'
 
 /** One setting, by the kind of its values. */
 const props = defineProps<{ field: Field; value: unknown }>()
 const emit = defineEmits<{ set: [value: unknown] }>()
 const set = (value: unknown) => emit('set', value)
-/** "1-3, -2.5": numbers with their sign, runs of whole ones from their ends. What is no number stays in the text. */
+/** What is no number stays in the text. */
 function setList(text: string) {
-  const tokens = text
-    .replaceAll('−', '-')
-    .split(/[\s,;]+/)
-    .filter(Boolean)
-  const numbers = tokens.flatMap((token) => {
-    const run = /^(\d+)-(\d+)$/.exec(token)
-    if (!run) return [Number(token)]
-    const [first, last] = [Number(run[1]), Number(run[2])]
-    return Array.from({ length: Math.max(last - first + 1, 0) }, (_, i) => first + i)
-  })
+  const numbers = numbersOf(text)
   wrong.value = !numbers.every(Number.isFinite)
   if (!wrong.value) set(numbers)
 }

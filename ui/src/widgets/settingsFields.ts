@@ -72,3 +72,17 @@ function bound(
   const open = parts.find((part) => part[exclusive] !== undefined)?.[exclusive]
   return open === undefined ? undefined : open + nudge
 }
+
+/** "1-3, -2.5": numbers with their sign, runs of whole ones from their ends; NaN for what is none. */
+export function numbersOf(text: string): number[] {
+  const tokens = text
+    .replaceAll('−', '-')
+    .split(/[\s,;]+/)
+    .filter(Boolean)
+  return tokens.flatMap((token) => {
+    const run = /^(\d+)-(\d+)$/.exec(token)
+    if (!run) return [Number(token)]
+    const [first, last] = [Number(run[1]), Number(run[2])]
+    return Array.from({ length: Math.max(last - first + 1, 0) }, (_, i) => first + i)
+  })
+}

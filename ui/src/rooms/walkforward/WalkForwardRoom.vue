@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, onBeforeUnmount, ref, watch, watchEffect } from 'vue'
+import { computed, onBeforeUnmount, ref, watch, watchPostEffect } from 'vue'
 import TimeLane from '../../charts/TimeLane.vue'
 import { roomActions } from '../../state/keys'
 import { useProject } from '../../state/project'
@@ -10,7 +10,7 @@ import BoardFoot from './BoardFoot.vue'
 import BoardTable from './BoardTable.vue'
 import ContenderFacts from './ContenderFacts.vue'
 import EntrantEvidence from './EntrantEvidence.vue'
-import ExperimentForm from './ExperimentForm.vue'
+import LayoutRoom from './layout/LayoutRoom.vue'
 import FoldMap from './FoldMap.vue'
 import SaveMenu from './SaveMenu.vue'
 import { useDuel } from './useDuel'
@@ -82,7 +82,8 @@ const sentence = computed(() => {
   return board.value?.verdict ?? ''
 })
 
-watchEffect(() => {
+watchPostEffect(() => {
+  if (editing.value) return
   roomActions.run = () => (there.value ? void run() : (editing.value ||= !id.value))
   roomActions.stop = () => void stop()
   roomActions.cutoffs = cutoffs.value
@@ -94,7 +95,7 @@ onBeforeUnmount(() => {
 </script>
 
 <template>
-  <ExperimentForm v-if="editing && store.dataset" :source="experiment" @close="editing = false" />
+  <LayoutRoom v-if="editing && store.dataset" :source="experiment" @close="editing = false" />
   <EmptyRoom
     v-else-if="store.dataset && !id"
     title="Walk-forward"

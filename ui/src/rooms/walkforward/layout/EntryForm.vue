@@ -2,10 +2,10 @@
 import Checkbox from 'primevue/checkbox'
 import InputText from 'primevue/inputtext'
 import { computed } from 'vue'
-import type { Shapes } from '../../api/client'
-import { useProject } from '../../state/project'
-import { useView } from '../../state/view'
-import SettingsForm from '../../widgets/SettingsForm.vue'
+import type { Shapes } from '../../../api/client'
+import { useProject } from '../../../state/project'
+import { useView } from '../../../state/view'
+import SettingsForm from '../../../widgets/SettingsForm.vue'
 
 /** One contender of an experiment to be: its name, its settings, its chain, its window plan. */
 type Entry = Shapes['NewExperiment']['contenders'][number]
@@ -102,6 +102,7 @@ const windowed = computed(() => 'plan' in ((schema.value.properties ?? {}) as ob
         </button>
       </div>
     </template>
+    <slot />
   </section>
 </template>
 

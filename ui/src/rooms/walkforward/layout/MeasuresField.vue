@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import MultiSelect from 'primevue/multiselect'
 import { computed } from 'vue'
-import { useProject } from '../../state/project'
-import { explained } from './measures'
+import { useProject } from '../../../state/project'
+import { explained } from '../measures'
 
 /** Which error measures stand on the board, in which order; skill is told by the first that can. */
 const props = defineProps<{ modelValue: string[] }>()

@@ -1,0 +1,167 @@
+import { computed, onScopeDispose, ref, watch } from 'vue'
+import { attempt, client, unwrap, type Shapes } from '../../../api/client'
+import { useAnswer } from '../../../state/answers'
+import { useProject } from '../../../state/project'
+import { useView } from '../../../state/view'
+import { useCosts } from './useCosts'
+import type { Design } from './foldEdits'
+
+export type Entry = Shapes['NewExperiment']['contenders'][number]
+
+/** Names differ: what is taken gets a number. */
+function freeName(wanted: string, taken: string[]): string {
+  let name = wanted
+  for (let i = 2; taken.includes(name); i++) name = `${wanted} ${i}`
+  return name
+}
+
+/** An experiment that is being laid out, or a copy of one to vary, and what it would come to. */
+export function useLayout(source: Shapes['ExperimentView'] | null) {
+  const store = useProject()
+  const view = useView()
+  const season = Math.round(store.axis?.grid.seasons[0] ?? 1)
+  const horizon = season > 1 ? Math.min(season * 2, Math.floor((store.axis?.end ?? 100) / 20) || 1) : 6
+  const name = ref(source ? `${source.name}, varied` : 'first look')
+  const seed = ref(source?.seed ?? 1)
+  // A copy starts from the very settings of its source, not from what became of them.
+  const design = ref<Design>(source ? { ...source.design } : { kind: 'expanding', count: 8, horizon, gap: 0 })
+  const metrics = ref(source?.metrics ?? store.catalogue?.default_metrics ?? [])
+  const entries = ref<Entry[]>(
+    source
+      ? (JSON.parse(JSON.stringify(source.contenders.map((each) => each.document))) as Entry[])
+      : ([
+          ...(season > 1
+            ? [{ name: 'same season last cycle', forecaster: { kind: 'seasonal_last_value' }, chain: [] }]
+            : []),
+          { name: 'last value', forecaster: { kind: 'last_value' }, chain: [] },
+          { name: 'drift', forecaster: { kind: 'drift' }, chain: [] },
+          { name: 'mean so far', forecaster: { kind: 'mean' }, chain: [] },
+          { name: 'Ridge on windows', forecaster: { kind: 'ridge' }, chain: store.choices.chain ?? [] },
+          {
+            name: 'Dense on windows',
+            forecaster: { kind: 'dense_network' },
+            chain: store.choices.chain ?? [],
+          },
+        ] as Entry[]),
+  )
+  const baseline = ref(source?.baseline ?? entries.value[0]?.name ?? '')
+
+  const costs = useCosts(store.dataset?.id ?? 0, view.series, view.cutoff)
+  watch(entries, (now) => now.forEach((each) => costs.want(each, true)), { immediate: true })
+
+  const prospect = useAnswer(
+    'prospect',
+    () =>
+      store.dataset && {
+        params: { path: { dataset_id: store.dataset.id } },
+        body: {
+          folds: design.value,
+          seed: seed.value,
+          ...(source ? { levels: source.levels } : {}),
+          contenders: entries.value,
+          rates: costs.rates(entries.value),
+        } as unknown as Shapes['ProspectBody'],
+      },
+    (asked, signal): Promise<Shapes['ProspectView']> =>
+      unwrap(client.POST('/api/v1/datasets/{dataset_id}/prospect', { ...asked, signal })),
+    // Cells of the source that come in meanwhile are there.
+    source
+      ? { live: () => `experiment ${source.id}`, tick: () => store.tick(`experiment ${source.id}`), rest: 8 }
+      : {},
+  )
+  const laid = computed(() => ({
+    design: design.value,
+    folds: [...(prospect.data.value?.folds ?? []), ...(prospect.data.value?.sealed ?? [])],
+  }))
+
+  /** What the line cannot mean; the line stays as it was typed. */
+  const lineProblem = ref('')
+  async function say(line: string) {
+    if (!store.dataset) return
+    const params = { path: { dataset_id: store.dataset.id } }
+    try {
+      const body = { line } as unknown as Shapes['ProspectBody']
+      const told = await unwrap(client.POST('/api/v1/datasets/{dataset_id}/prospect', { params, body }))
+      lineProblem.value = ''
+      design.value = told.design as unknown as Design
+    } catch (error) {
+      lineProblem.value = (error as Error).message
+    }
+  }
+  watch(design, () => (lineProblem.value = ''))
+
+  const laidAside = new Map<string, Entry[]>()
+  const titleOf = (kind: string) => String(store.catalogue?.forecasters[kind]?.title ?? kind)
+  function enter(kind: string): number {
+    const called = freeName(
+      titleOf(kind),
+      entries.value.map((each) => each.name),
+    )
+    const again = laidAside.get(kind) ?? [
+      { name: called, forecaster: { kind }, chain: [] } as unknown as Entry,
+    ]
+    laidAside.delete(kind)
+    entries.value = [...entries.value, ...again]
+    return entries.value.length - 1
+  }
+  function leave(kind: string) {
+    const mine = entries.value.filter((each) => each.forecaster.kind === kind)
+    laidAside.set(kind, mine)
+    entries.value = entries.value.filter((each) => !mine.includes(each))
+  }
+  function change(index: number, what: Partial<Entry>) {
+    const before = entries.value[index]
+    if (what.name !== undefined && before?.name === baseline.value) baseline.value = what.name
+    entries.value = entries.value.map((each, i) => (i === index ? { ...each, ...what } : each))
+  }
+  const remove = (index: number) => (entries.value = entries.value.filter((_, i) => i !== index))
+  watch(entries, (now) => {
+    if (!now.some((each) => each.name === baseline.value)) baseline.value = now[0]?.name ?? ''
+  })
+  /** Enter variants of a contender, in place of it where it stood. */
+  async function vary(entry: Entry, values: Record<string, unknown[]>): Promise<boolean> {
+    const body = { contender: entry, values } as unknown as Shapes['VariantsBody']
+    const found = await attempt(() => unwrap(client.POST('/api/v1/variants', { body })))
+    if (!found) return false
+    const rest = entries.value.filter((each) => each.name !== entry.name)
+    const taken = rest.map((each) => each.name)
+    const variants = (found.contenders as unknown as Entry[]).map((each) => {
+      const free = freeName(each.name, taken)
+      taken.push(free)
+      return { ...each, name: free }
+    })
+    entries.value = [...rest, ...variants]
+    return true
+  }
+
+  const starting = ref(false)
+  async function start(): Promise<boolean> {
+    if (!store.dataset || !store.project || starting.value) return false
+    starting.value = true
+    const body = {
+      dataset_id: store.dataset.id,
+      name: name.value,
+      purpose: 'judge',
+      seed: seed.value,
+      folds: design.value,
+      metrics: metrics.value,
+      ...(source ? { levels: source.levels } : {}),
+      baseline: baseline.value,
+      contenders: entries.value,
+      run: true,
+    } as unknown as Shapes['NewExperiment']
+    const params = { path: { project_id: store.project.id } }
+    const made = await attempt(() =>
+      unwrap(client.POST('/api/v1/projects/{project_id}/experiments', { params, body })),
+    )
+    if (made) await store.reload()
+    starting.value = false
+    return Boolean(made)
+  }
+  onScopeDispose(costs.end)
+  return {
+    name, seed, design, metrics, entries, baseline, costs, prospect, laid, lineProblem, starting,
+    say, enter, leave, change, remove, vary, start, titleOf,
+  } // prettier-ignore
+}
+export type Layout = ReturnType<typeof useLayout>
