@@ -56,9 +56,8 @@ def test_one_fit_is_made_and_its_time_taken(client: FlaskClient, sealed) -> None
     found = post(client, address, {"contender": ENTRIES[0], "series": 1, "until": 300}).json
     assert found["seconds"] > 0 and found["rate"] == pytest.approx(found["seconds"] / 300 / LastValue.cost)
     refused(post(client, address, {"contender": ENTRIES[0], "series": 99, "until": 300}), 422, "series")
-    refused(
-        post(client, address, {"contender": {"name": "a", "forecaster": {"kind": "garch"}}, "until": 5}), 422, "30 known points"
-    )  # fmt: skip
+    garch = {"name": "a", "forecaster": {"kind": "garch"}}
+    refused(post(client, address, {"contender": garch, "until": 5}), 422, "30 known points")
 
 
 def test_a_fit_is_timed_twice_where_it_is_short_and_given_up_where_it_is_long(

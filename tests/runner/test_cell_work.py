@@ -298,3 +298,42 @@ def test_folds_that_share_a_fit_learn_once(here: type[Here], queue: Queue, monke
     moved = pt.forecaster("mean").fit(bench.panel, until=results[0].cell.place.cutoff)
     second = results[1]
     assert second.mean.tobytes() == moved.means(bench.panel, second.origins, 3)[0].tobytes()
+
+
+def test_ranges_are_corrected_fold_by_fold_and_equal_the_notebooks(here: type[Here], queue: Queue) -> None:
+    """A cell waits for those it needs; one that failed is gone without; then the numbers are the library's."""
+    entries = [{"name": how, "forecaster": {"kind": "mean"}, "ranges": how} for how in ("own", "split", "adaptive")]
+    bench = Bench(here, queue, "corrected", contenders=entries, levels=[0.5, 0.8],
+                  folds={"count": 4, "horizon": 3, "span": 12, "every": 1, "sealed": 1})  # fmt: skip
+    bench.start()
+    rounds = []
+    while True:
+        with session_of(here) as session:
+            ready = [key for key, _, _ in records.missing_cells(session, bench.id)]
+        if not ready:
+            break
+        rounds.append(len(ready))
+        for key in ready:
+            assert bench.work.run(here, [key], {"experiment_id": bench.id}) == "done"
+    assert rounds == [3 + 2, 2, 2]  # all folds of the plain one at once, the corrected ones one after the other
+    report = pt.walk_forward(bench.panel, bench.judging.entrants, bench.judging.folds, levels=(0.5, 0.8))
+    with session_of(here) as session:
+        found = {(each.cell.name, each.cell.fold): each for each in load_results(session, bench.id)}
+    for result in report.results:
+        stored = found[result.cell.name, result.cell.fold]
+        assert stored.cell.key == result.cell.key and np.array_equal(stored.ranges, result.ranges)
+    own, split = (np.array([found[name, fold].ranges for fold in range(3)]) for name in ("own", "split"))
+    assert not np.array_equal(own[2], split[2]) and np.array_equal(own[0], split[0])
+    with session_of(here) as session:
+        records.set_state(session, bench.id, "done")
+        cells = bench.judging.sealed_cells(bench.panel, "split")
+        records.add_cells(session, bench.id, cells)
+        ready = [key for key, _, _ in records.missing_cells(session, bench.id)]
+    assert len(ready) == 2
+    for key in ready:
+        assert bench.work.run(here, [key], {"experiment_id": bench.id}) == "done"
+    sealed = report.break_seal("split")
+    with session_of(here) as session:
+        found = {(each.cell.name, each.cell.fold): each for each in load_results(session, bench.id)}
+    for result in sealed.results:
+        assert np.array_equal(found[result.cell.name, 3].ranges, result.ranges)

@@ -70,7 +70,10 @@ def test_a_form_keeps_signs_bounds_and_folds_away_what_is_advanced(quiet: Page, 
     page.get_by_role("option", name="expanding").click()
     expect(page.get_by_label("Folds in words")).to_have_value(re.compile("3 folds, all before, every 20 h, gap 2 h"))
     page.get_by_role("button", name="Back to the shelf").click()
-    for kind, field, typed, kept in (("additive parts", "Floor", "-3.2", "-3.2"), ("ridge on windows", "Strength", "-4", "0")):
+    for kind, field, typed, kept in (
+        ("additive parts", "Floor", "-3.2", "-3.2"),
+        ("ridge on windows", "Strength", "-4", "0"),
+    ):
         page.get_by_label(f"Enter {kind}", exact=True).click()
         draft.get_by_role("button", name=kind, exact=True).click()
         entered = page.locator("section", has=page.get_by_role("heading", name=kind, exact=True)).last

@@ -7,7 +7,6 @@ from proteron.api import prospect_shapes as views
 from proteron.api import shapes
 from proteron.api.services import answer, series_index, services
 from proteron.api.walkforward import fold_view
-from proteron.core.experiment import ContenderEntry
 from proteron.core.judge import read_folds, vary
 from proteron.records.datasets import get_dataset
 from proteron.services.prospects import cost_of_fit, prospect_of
@@ -52,8 +51,5 @@ def variants(body: views.VariantsBody) -> Response:
     """A contender with ranges of its settings: every combination as a contender of its own."""
     entry = body.contender
     found = vary(entry.name, entry.contender, body.values)
-    entries = [
-        ContenderEntry(name=name, forecaster=each.forecaster, chain=entry.chain, bias_adjust=entry.bias_adjust)
-        for name, each in found.items()
-    ]
+    entries = [entry.model_copy(update={"name": name, "forecaster": each.forecaster}) for name, each in found.items()]
     return answer(views.VariantsView(contenders=[each.model_dump(mode="json") for each in entries]))

@@ -14,6 +14,7 @@ from proteron.core.errors import InputError, SettingsError
 from proteron.core.flatten.chain import Chain
 from proteron.core.flatten.registry import AnyStage
 from proteron.core.forecasters import Contender, Forecast
+from proteron.core.forecasters.contender import Ranges
 from proteron.core.forecasters.registry import AnyForecaster
 from proteron.core.intake import Recipe, Role, TableReading, read_table
 from proteron.core.judge import (
@@ -55,10 +56,16 @@ class ContenderEntry(Settings):
         False, title="Bias adjustment", description="Forecast the mean behind the chain, not what its middle becomes."
     )
 
+    ranges: Ranges = Field(
+        "own", title="Ranges", description="As they are, or corrected by how those of earlier folds held: split "
+        "conformal, or adaptive, which also follows how they held lately.",
+    )  # fmt: skip
+
     @property
     def contender(self) -> Contender:
         """The contender that the entry describes."""
-        return Contender(forecaster=self.forecaster, chain=Chain(self.chain, bias_adjust=self.bias_adjust))
+        chain = Chain(self.chain, bias_adjust=self.bias_adjust)
+        return Contender(forecaster=self.forecaster, chain=chain, ranges=self.ranges)
 
 
 class SealBreaking(Settings):
@@ -136,7 +143,7 @@ class Judging(Settings):
         names = dict.fromkeys([self.chosen_baseline, self.entry(contender).name])
         entered = {name: self.entry(name).contender for name in names}
         sealed, first = self.folds.resolve_sealed(panel), len(self.folds.resolve(panel))
-        return expand(panel, entered, sealed, self.seed, dataset, self.levels, first)
+        return expand(panel, entered, sealed, self.seed, dataset, self.levels, first, self.cells(panel, dataset))
 
 
 class Experiment(Judging):

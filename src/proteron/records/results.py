@@ -1,6 +1,6 @@
 """What cells found: written once, and read in parts: losses, forecasts, or what was learned."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
@@ -141,8 +141,9 @@ def load_results(
     fold: int | None = None,
     series: int | None = None,
     learned: bool = False,
+    keys: Collection[str] | None = None,
 ) -> list[CellResult]:
-    """Forecasts of an experiment's finished cells, of some contenders, one fold or one series' cells where asked.
+    """Forecasts of an experiment's finished cells; of some contenders, a fold, a series, or some keys where asked.
 
     What was learned comes with them only when it is asked for; losses are read by `load_losses`.
     """
@@ -153,6 +154,8 @@ def load_results(
         query = query.where(ExperimentCell.fold == fold)
     if series is not None:
         query = query.where(CellRecord.series.contains([series]))
+    if keys is not None:
+        query = query.where(CellRecord.key.in_(keys))
     rows = session.execute(query).all()
     blocks = _blocks(session, [row[2].key for row in rows])
     wanted = select(FitRecord.key, FitRecord.spread).where(FitRecord.key.in_([row[2].fit_key for row in rows]))

@@ -2539,6 +2539,13 @@ export interface components {
              * @description Its name.
              */
             name: string;
+            /**
+             * Ranges
+             * @description As they are, or corrected by how those of earlier folds held: split conformal, or adaptive, which also follows how they held lately.
+             * @default own
+             * @enum {string}
+             */
+            ranges: "own" | "split" | "adaptive";
         };
         /** ContenderView */
         ContenderView: {

@@ -34,28 +34,39 @@ def _chain(given: Any) -> Any:
     return Chain.from_document(given) if isinstance(given, dict) else given
 
 
+Ranges = Literal["own", "split", "adaptive"]
+
+
 class Contender(Settings):
     """Forecaster and chain; its document and hash identify it everywhere."""
 
     schema_version: Literal[1] = 1
     forecaster: AnyForecaster
     chain: Annotated[Chain, BeforeValidator(_chain)] = Chain()
+    ranges: Ranges = "own"
 
     def document(self) -> dict[str, Any]:
-        """As plain data."""
+        """As plain data; ranges are named only where they are corrected, so that others keep their hash."""
         forecaster = {**self.forecaster.document(), "version": self.forecaster.version}
-        return {"schema_version": 1, "forecaster": forecaster, "chain": self.chain.document()}
+        document = {"schema_version": 1, "forecaster": forecaster, "chain": self.chain.document()}
+        return document if self.ranges == "own" else {**document, "ranges": self.ranges}
 
     @classmethod
     def from_document(cls, document: dict[str, Any]) -> "Contender":
         """Read what `document` wrote."""
         forecaster = {name: value for name, value in document["forecaster"].items() if name != "version"}
-        return cls.parse({"forecaster": forecaster, "chain": document.get("chain", {})})
+        ranges = document.get("ranges", "own")
+        return cls.parse({"forecaster": forecaster, "chain": document.get("chain", {}), "ranges": ranges})
 
     @property
     def hash(self) -> str:
         """SHA-256 over the canonical document."""
         return content_hash(self.document())
+
+    @property
+    def learns_as(self) -> "Contender":
+        """The contender that learns the very same: correcting ranges changes nothing of it."""
+        return self if self.ranges == "own" else self.model_copy(update={"ranges": "own"})
 
     @property
     def is_baseline(self) -> bool:
@@ -343,8 +354,12 @@ def truths(panel: Panel, origins: Ints, horizon: int, values: Floats | None = No
     return out
 
 
-def forecaster(name: str | Forecaster, *, chain: Chain | None = None, **settings: Any) -> Contender:
+def forecaster(
+    name: str | Forecaster, *, chain: Chain | None = None, ranges: Ranges = "own", **settings: Any
+) -> Contender:
     """A contender by its forecaster's name; window forecasters also take a plan's settings directly.
+
+    In walk-forward experiments, `ranges` are corrected by how those of earlier folds held: “split” or “adaptive”.
 
     Instead of a name it takes settings from `proteron.models`, which an editor completes and checks:
     `forecaster(models.Ridge(strength=2), chain=…)`. Raises `SettingsError` for an unknown name or setting.
@@ -352,11 +367,13 @@ def forecaster(name: str | Forecaster, *, chain: Chain | None = None, **settings
     if isinstance(name, Forecaster):
         if settings:
             raise SettingsError("Settings stand in the model already; give only a chain beside it.", field="forecaster")
-        return Contender.parse({"forecaster": name.document(), "chain": (chain or Chain()).document()})
+        return Contender.parse(
+            {"forecaster": name.document(), "chain": (chain or Chain()).document(), "ranges": ranges}
+        )
     for each in FORECASTERS:
         if each.model_fields["kind"].default == name:
             given = with_plan(settings) if issubclass(each, WindowForecaster) else settings
-            return Contender(forecaster=each.parse(given), chain=chain or Chain())
+            return Contender.parse({"forecaster": each.parse(given), "chain": chain or Chain(), "ranges": ranges})
     known = ", ".join(forecasters())
     raise SettingsError(f"There is no forecaster “{name}”; there are: {known}.", field="forecaster")
 

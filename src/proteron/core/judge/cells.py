@@ -12,6 +12,7 @@ from proteron.core.documents import content_hash
 from proteron.core.flatten import FittedChain
 from proteron.core.forecasters import Contender, FittedContender, ForecasterState, Work, truths
 from proteron.core.forecasters.forecast import quantile_rows
+from proteron.core.judge.conformal import FoldRanges, corrected
 from proteron.core.judge.folds import Fold
 from proteron.core.judge.metrics import Scored, kept_losses, naive_scale
 from proteron.core.judge.yardsticks import last_known, scored_truth
@@ -29,8 +30,8 @@ FLAT_SQUARE = "flat_square"  # the loss of flat-unit errors, kept beside the met
 class Cell:
     """One unit of work; `key` is a hash of everything its result depends on, `fit_key` of what is learned in it.
 
-    `needs` are keys of cells whose results it reads; `levels` the ranges that are asked for at every origin. Cells of
-    one `batch` gain by being computed together.
+    `needs` are keys of cells whose results it reads: those of earlier folds, where they correct its ranges. `levels`
+    are the ranges that are asked for at every origin. Cells of one `batch` gain by being computed together.
     """
 
     name: str
@@ -51,7 +52,8 @@ class Cell:
     @property
     def batch(self) -> str:
         """What cells share that gain by being computed together."""
-        return self.contender.hash if self.contender.forecaster.batched else self.fit_key
+        contender = self.contender
+        return contender.hash if contender.forecaster.batched or contender.ranges != "own" else self.fit_key
 
     @property
     def work(self) -> float:
@@ -122,14 +124,16 @@ def expand(
     dataset: str | None = None,
     levels: Sequence[float] = LEVELS,
     first: int = 0,
+    before: Sequence[Cell] = (),
 ) -> list[Cell]:
     """All cells of an experiment, folds outermost so that partial boards fill evenly; `first` numbers the first fold.
 
-    The seed of a fit is derived from the experiment's and its key, so order never changes a number.
+    `before` are cells of earlier folds that are there already, which ranges may be corrected by. The seed of a fit is
+    derived from the experiment's and its key, so order never changes a number.
     """
     dataset = dataset or panel.hash
-    hashes = {name: contender.hash for name, contender in contenders.items()}
-    cells = []
+    hashes = {name: contender.learns_as.hash for name, contender in contenders.items()}
+    cells, seen = [], list(before)
     for index, fold in enumerate(folds, start=first):
         for name, contender in contenders.items():
             for group in _groups(panel, contender, fold):
@@ -138,9 +142,18 @@ def expand(
                     "series": group, "seed": seed, "version": _VERSION,
                 }  # fmt: skip
                 fit_key = content_hash(learned)
-                key = content_hash({"fit": fit_key, "fold": fold.document(), "levels": tuple(levels)})
-                cells.append(Cell(name, contender, index, fold, group, key, fit_key, levels=tuple(levels)))
+                told = {"fit": fit_key, "fold": fold.document(), "levels": tuple(levels)}
+                needs = _earlier(seen, name, group) if contender.ranges != "own" else ()
+                told |= {"ranges": contender.ranges, "needs": needs} if contender.ranges != "own" else {}
+                cell = Cell(name, contender, index, fold, group, content_hash(told), fit_key, needs, tuple(levels))
+                cells.append(cell)
+                seen.append(cell)
     return cells
+
+
+def _earlier(seen: Sequence[Cell], name: str, series: tuple[int, ...]) -> tuple[str, ...]:
+    """Keys of a contender's cells of earlier folds that hold any of these series."""
+    return tuple(each.key for each in seen if each.name == name and not set(series).isdisjoint(each.series))
 
 
 def _groups(panel: Panel, contender: Contender, fold: Fold) -> list[tuple[int, ...]]:
@@ -163,9 +176,13 @@ def compute_cell(panel: Panel, cell: Cell, work: Work | None = None, fit: Fit | 
 
 
 def compute_cells(
-    panel: Panel, cells: Sequence[Cell], work: Work | None = None, fits: Mapping[str, Fit] | None = None
-) -> list[CellResult]:
-    """As `compute_cell` for each, to the bit; fits of one contender whose family gains by it are learned together."""
+    panel: Panel, cells: Sequence[Cell], work: Work | None = None, fits: Mapping[str, Fit] | None = None,
+    earlier: Mapping[str, CellResult] | None = None,
+) -> list[CellResult]:  # fmt: skip
+    """As `compute_cell` for each, to the bit; fits of one contender whose family gains by it are learned together.
+
+    `earlier` are results by key that cells need; those of `cells` themselves need not be among them.
+    """
     there, fresh = dict(fits or {}), {}
     wanted = {cell.fit_key: cell for cell in cells if cell.fit_key not in there}
     batches: dict[str, list[Cell]] = {}
@@ -183,15 +200,16 @@ def compute_cells(
             kept = _kept(cell, *fresh[cell.fit_key])
             seconds, cpu = clock.taken()
             there[cell.fit_key] = replace(kept, seconds=share[0] + seconds, cpu_seconds=share[1] + cpu)
-    results = []
+    results, read = [], dict(earlier or {})
     for cell in cells:
         fit = there[cell.fit_key]
         clock = Clock()
-        found = _forecast(panel, cell, fit, fresh.get(cell.fit_key))
+        found = _forecast(panel, cell, fit, fresh.get(cell.fit_key), [read[key] for key in cell.needs if key in read])
         seconds, cpu = clock.taken()
         if cell is wanted.get(cell.fit_key):  # learning counts once, for the cell it was done for
             seconds, cpu = seconds + fit.seconds, cpu + fit.cpu_seconds
-        results.append(replace(found, seconds=seconds, cpu_seconds=cpu))
+        read[cell.key] = replace(found, seconds=seconds, cpu_seconds=cpu)
+        results.append(read[cell.key])
     return results
 
 
@@ -221,7 +239,9 @@ def _kept(cell: Cell, fitted: FittedContender, errors: Floats) -> Fit:
     return Fit(cell.fit_key, fitted.chain.document(), fitted.state.facts, fitted.state.arrays, spread)
 
 
-def _forecast(panel: Panel, cell: Cell, fit: Fit, fresh: tuple[FittedContender, Floats] | None) -> CellResult:
+def _forecast(
+    panel: Panel, cell: Cell, fit: Fit, fresh: tuple[FittedContender, Floats] | None, earlier: Sequence[CellResult]
+) -> CellResult:
     place = cell.place
     inside = place.inside(_series(panel, cell))
     if fresh is None:
@@ -246,7 +266,23 @@ def _forecast(panel: Panel, cell: Cell, fit: Fit, fresh: tuple[FittedContender, 
         fit=fit,
         declined=cell.contender.forecaster.declined(fitted.state),
     )
+    if cell.contender.ranges != "own" and cell.levels:
+        now, past = (place, found.ranges), _earlier_ranges(cell, earlier)
+        ranges = corrected(_series(panel, cell), cell.contender.ranges, cell.levels, now, past)
+        found = replace(found, ranges=ranges)
     return replace(found, losses=losses_of(panel, found))
+
+
+def _earlier_ranges(cell: Cell, earlier: Sequence[CellResult]) -> list[FoldRanges]:
+    """Ranges of earlier folds for a cell's series, which may have come from cells of other groups."""
+    found: dict[int, FoldRanges] = {}
+    for each in earlier:
+        shape = (len(cell.levels), 2, len(cell.series), *each.mean.shape[1:])
+        _, ranges = found.setdefault(each.cell.place.cutoff, (each.cell.place, np.full(shape, np.nan)))
+        mine = [place for place, series in enumerate(cell.series) if series in each.cell.series]
+        theirs = [each.cell.series.index(cell.series[place]) for place in mine]
+        ranges[:, :, mine] = each.ranges[:, :, theirs]
+    return list(found.values())
 
 
 def losses_of(panel: Panel, result: CellResult) -> dict[str, Floats]:

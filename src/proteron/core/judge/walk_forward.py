@@ -31,7 +31,9 @@ from proteron.core.panel import Panel, require_panel
 
 Progress = Callable[[int, int, Cell, str | None], None]
 Outcome = tuple[Cell, CellResult | None, str | None]
+Earlier = Mapping[str, CellResult]
 _shared: dict[str, Panel] = {}
+_NOTHING: Earlier = {}
 
 
 @dataclass(frozen=True, repr=False)
@@ -118,8 +120,10 @@ class Report:
             raise SettingsError(f"There is no contender “{contender}”.", field="contender")
         names = dict.fromkeys([self.baseline, contender])
         entered = {name: self.contenders[name] for name in names}
-        cells = expand(self.panel, entered, self.sealed, self.seed, levels=self.levels)
-        results, failures = _outcomes(self.panel, cells, workers, None)
+        before = expand(self.panel, self.contenders, self.folds, self.seed, levels=self.levels)
+        cells = expand(self.panel, entered, self.sealed, self.seed, levels=self.levels, before=before)
+        earlier = {result.cell.key: result for result in self.results}
+        results, failures = _outcomes(self.panel, cells, workers, None, earlier)
         return replace(
             self, contenders=entered, folds=self.sealed, results=results, failed=failures, sealed=()
         )  # fmt: skip
@@ -256,11 +260,11 @@ def optimism(open_board: Board, sealed_board: Board, name: str) -> float | None:
 
 
 def _outcomes(
-    panel: Panel, cells: Sequence[Cell], workers: int, progress: Progress | None
+    panel: Panel, cells: Sequence[Cell], workers: int, progress: Progress | None, earlier: Earlier = _NOTHING
 ) -> tuple[tuple[CellResult, ...], tuple[Failure, ...]]:
     """Results in the order of the cells, and what failed."""
     results, failures = [], []
-    for done, (cell, result, reason) in enumerate(run_cells(panel, cells, workers), start=1):
+    for done, (cell, result, reason) in enumerate(run_cells(panel, cells, workers, earlier), start=1):
         if result is not None:
             results.append(result)
         else:
@@ -272,22 +276,22 @@ def _outcomes(
     return tuple(results), tuple(failures)
 
 
-def run_cells(panel: Panel, cells: Sequence[Cell], workers: int = 1) -> Iterator[Outcome]:
+def run_cells(panel: Panel, cells: Sequence[Cell], workers: int = 1, earlier: Earlier = _NOTHING) -> Iterator[Outcome]:
     """Compute cells one by one or over processes; yields each with its result or the reason it failed.
 
-    Cells of one batch are computed together.
+    Cells of one batch are computed together. `earlier` are results by key that some may need.
     """
     shared: dict[str, list[Cell]] = {}
     for cell in cells:
         shared.setdefault(cell.batch, []).append(cell)
     if workers <= 1 or len(shared) < 2:
         for group in shared.values():
-            yield from _attempt(panel, group)
+            yield from _attempt(panel, group, _needed(group, earlier))
         return
     context = multiprocessing.get_context("spawn")
     with ProcessPoolExecutor(min(workers, os.cpu_count() or 1), context, _share, (panel,)) as pool:
         with _without_main():
-            futures = [pool.submit(_attempt_shared, group) for group in shared.values()]
+            futures = [pool.submit(_attempt_shared, group, _needed(group, earlier)) for group in shared.values()]
         for future in as_completed(futures):
             yield from future.result()
 
@@ -312,18 +316,26 @@ def _share(panel: Panel) -> None:
     _shared["panel"] = panel
 
 
-def _attempt_shared(cells: list[Cell]) -> list[Outcome]:
-    return _attempt(_shared["panel"], cells)
+def _needed(cells: Sequence[Cell], earlier: Earlier) -> Earlier:
+    return {key: earlier[key] for cell in cells for key in cell.needs if key in earlier}
 
 
-def _attempt(panel: Panel, cells: list[Cell]) -> list[Outcome]:
+def _attempt_shared(cells: list[Cell], earlier: Earlier) -> list[Outcome]:
+    return _attempt(_shared["panel"], cells, earlier)
+
+
+def _attempt(panel: Panel, cells: list[Cell], earlier: Earlier) -> list[Outcome]:
     try:
-        return [(result.cell, result, None) for result in compute_cells(panel, cells)]
+        return [(result.cell, result, None) for result in compute_cells(panel, cells, earlier=earlier)]
     except Exception as error:  # whatever a contender raises is its own fate, and no other cell's
         reason = reason_of(error)
     if len(cells) == 1:
         return [(cells[0], None, reason)]
-    return [outcome for cell in cells for outcome in _attempt(panel, [cell])]
+    outcomes: list[Outcome] = []
+    for cell in cells:
+        found = {each.key: result for each, result, _ in outcomes if result is not None}
+        outcomes += _attempt(panel, [cell], {**earlier, **found})
+    return outcomes
 
 
 def reason_of(error: BaseException) -> str:

@@ -170,7 +170,7 @@ def _compute(here: "type[Here]", experiment_id: int, keys: list[str], work: "Wor
     """Compute cells together; done or failed for a single one, None where a group failed and must be tried apart."""
     from proteron.core.errors import StoppedError
     from proteron.core.judge import compute_cells, reason_of
-    from proteron.records.results import load_cell, load_fit, save_result
+    from proteron.records.results import load_cell, load_fit, load_results, save_result
     from proteron.runner.memory import PeakMemory
 
     begun = time.perf_counter()
@@ -180,9 +180,14 @@ def _compute(here: "type[Here]", experiment_id: int, keys: list[str], work: "Wor
             panel = here.panels.get(session, experiment.dataset_id)
             cells: list[Cell] = [load_cell(session, experiment_id, key) for key in keys]
             fits = {cell.fit_key: load_fit(session, cell.fit_key) for cell in cells}
+            needed = {key for cell in cells for key in cell.needs} - set(keys)
+            earlier = (
+                {each.cell.key: each for each in load_results(session, experiment_id, keys=needed)} if needed else {}
+            )
         _warm(here, {type(cell.contender.forecaster) for cell in cells})
         memory = PeakMemory()
-        results = compute_cells(panel, cells, work, {key: fit for key, fit in fits.items() if fit is not None})
+        there = {key: fit for key, fit in fits.items() if fit is not None}
+        results = compute_cells(panel, cells, work, there, earlier)
         taken = memory.taken()
         for result in results:
             with here.database.session() as session:

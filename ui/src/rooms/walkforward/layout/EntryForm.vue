@@ -5,6 +5,7 @@ import { computed } from 'vue'
 import type { Shapes } from '../../../api/client'
 import { useProject } from '../../../state/project'
 import { useView } from '../../../state/view'
+import ChoiceField from '../../../widgets/ChoiceField.vue'
 import SettingsForm from '../../../widgets/SettingsForm.vue'
 
 /** One contender of an experiment to be: its name, its settings, its chain, its window plan. */
@@ -16,6 +17,11 @@ const view = useView()
 const schema = computed(
   () => (store.catalogue?.forecasters[props.entry.forecaster.kind ?? ''] ?? {}) as Record<string, unknown>,
 )
+const RANGES: { value: NonNullable<Entry['ranges']>; label: string }[] = [
+  { value: 'own', label: 'as they are' },
+  { value: 'split', label: 'corrected by earlier folds' },
+  { value: 'adaptive', label: 'corrected, following how they held lately' },
+]
 const chained = computed(() => schema.value.group !== 'baseline')
 /** Whether it learns from windows, and so takes a plan. */
 const windowed = computed(() => 'plan' in ((schema.value.properties ?? {}) as object))
@@ -67,6 +73,14 @@ const windowed = computed(() => 'plan' in ((schema.value.properties ?? {}) as ob
         </label>
       </div>
     </template>
+    <label v-tip="'Widened or narrowed so that they would have held what they say on earlier folds'">
+      <span class="second">Ranges</span>
+      <ChoiceField
+        :model-value="entry.ranges ?? 'own'"
+        :options="RANGES"
+        @update:model-value="emit('change', { ranges: $event })"
+      />
+    </label>
     <template v-if="windowed">
       <h2>Window plan</h2>
       <p class="second">
