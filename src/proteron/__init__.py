@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from proteron.core import flatten, models, profile, windows
     from proteron.core.anomalies import Anomalies, Flag, find_anomalies
+    from proteron.core.brought import read_forecasts
     from proteron.core.errors import (
         InputError,
         LimitError,
@@ -45,13 +46,15 @@ __all__ = [
     "LeakCheck", "LimitError", "Losses", "Panel", "ProteronError", "Recipe", "Report", "SettingsError", "Table",
     "TableReading", "TooShortError", "UnitsError", "UnsettledWarning", "WindowPlan", "find_anomalies", "flatten",
     "forecaster", "forecasters", "leak_check", "load_fitted", "models", "outlook", "profile", "read_folds",
-    "read_panel", "read_table", "run_experiment", "save_fitted", "vary", "walk_forward", "windows", "with_future",
+    "read_forecasts", "read_panel", "read_table", "run_experiment", "save_fitted", "vary", "walk_forward", "windows",
+    "with_future",
     "write_panel",
 ]  # fmt: skip
 
 # Where each name lives; loaded at first use, so that light commands start without the compiled core.
 _HOMES = {
     "anomalies": ("Anomalies", "Flag", "find_anomalies"),
+    "brought": ("read_forecasts",),
     "errors": (
         "DeclinedWarning",
         "InputError",

@@ -194,3 +194,25 @@ def test_on_a_slow_server_nothing_untrue_is_said(page: Page, stack: Stack) -> No
         route.abort()
     expect(draft.get_by_role("alert")).to_be_visible(timeout=30_000)
     expect(draft.get_by_role("button", name="Run", exact=True)).to_be_disabled()
+
+
+def test_forecasts_made_elsewhere_enter_from_a_file(quiet: Page, stack: Stack) -> None:  # noqa: F811
+    page = quiet
+    project = opened(page, stack, "brought forecasts")
+    page.get_by_role("button", name="Set up an experiment").click()
+    rows = [f"2024-01-{day:02d}T{hour:02d}:00,north,{hour + 20}" for day in range(20, 26) for hour in range(24)]
+    text = "time,series,forecast\n" + "\n".join([*rows, "2024-01-20T00:30,north,1", "2024-01-20T00:00,south,1"])
+    file = {"name": "neighbours.csv", "mimeType": "text/csv", "buffer": text.encode()}
+    page.get_by_label("Forecasts made elsewhere").set_input_files(file)
+    draft = page.get_by_label("To the board")
+    expect(draft.get_by_role("status")).to_contain_text("neighbours: 144 of 146 rows are used.", timeout=60_000)
+    expect(draft.get_by_role("status")).to_contain_text("no series south")
+    expect(draft.get_by_text("made elsewhere, cutoff not proven")).to_be_visible()
+    draft.get_by_role("button", name="Run", exact=True).click()
+    expect(page.get_by_text("is best, skill")).to_be_visible(timeout=90_000)
+    made = newest(stack, project)
+    stack.wait(f"/experiments/{made['id']}", lambda each: each["state"] == "done")
+    found = stack.ok("GET", f"/experiments/{made['id']}/deceptions")["deceptions"]
+    assert [each["kind"] for each in found if each["contender"] == "neighbours"][:1] == ["unproven"]
+    page.get_by_role("cell", name="neighbours", exact=True).click()
+    expect(page.get_by_label("Inspector").get_by_text("nothing proves that it knew nothing")).to_be_visible()

@@ -91,7 +91,7 @@ _KNOWN: dict[str, tuple[str, str]] = {
     "chain": _STAGE, "stages": _STAGE, "stage": _STAGE, "plan": _PLAN, "design": ("NewExperiment", "folds"),
 }  # fmt: skip
 _WHOLE = {("Project", "choices"): "Choices", ("ContenderView", "document"): "ContenderEntry",
-          ("VariantsView", "contenders"): "ContenderEntry"}  # fmt: skip
+          ("VariantsView", "contenders"): "ContenderEntry", ("BroughtView", "contender"): "ContenderEntry"}  # fmt: skip
 
 
 def _shape(schemas: dict[str, Any]) -> None:

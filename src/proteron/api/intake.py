@@ -136,6 +136,23 @@ def read_calendar(path: shapes.UploadPath) -> Response:
     return answer(shapes.CalendarView(occasions=spans))
 
 
+@blueprint.post(
+    "/uploads/<string:upload_id>/forecasts",
+    responses={200: shapes.BroughtView, 404: shapes.Problem, 422: shapes.Problem},
+)
+def read_forecasts(path: shapes.UploadPath, body: shapes.ForecastsOfBody) -> Response:
+    """Forecasts of a dataset that were made elsewhere, as a contender; stores nothing."""
+    services().panel(body.dataset_id)
+    ((source, name),) = _paths(path.upload_id, shapes.Reading())
+    found = services().sidecar.call(
+        "forecasts", source, name, _limits(), body.dataset_id, seconds=services().settings.look_seconds
+    )
+    contender = {"name": Path(name).stem, "forecaster": found["forecaster"], "chain": []}
+    return answer(
+        shapes.BroughtView(contender=contender, rows=found["rows"], used=found["used"], notes=found["notes"])
+    )  # fmt: skip
+
+
 def _recipe(body: shapes.Reading) -> Recipe:
     """The recipe asked for, or that of the account to be re-applied, with what was asked for over it."""
     if body.account is None:

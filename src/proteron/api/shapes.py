@@ -450,6 +450,21 @@ class NewExperiment(Judging):
     run: bool = True
 
 
+class ForecastsOfBody(Body):
+    """Which version of the data brought forecasts are of."""
+
+    dataset_id: Identifier
+
+
+class BroughtView(BaseModel):
+    """Forecasts made elsewhere as a contender, and what became of their rows."""
+
+    contender: Document
+    rows: int
+    used: int = Field(description="How many rows forecast points of this data.")
+    notes: list[str]
+
+
 class FoldView(BaseModel):
     learn_start: int
     cutoff: int

@@ -5,6 +5,7 @@ from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+from proteron.core.brought import read_forecasts
 from proteron.core.documents import content_hash
 from proteron.core.errors import InputError, ProteronError
 from proteron.core.intake import (
@@ -112,6 +113,18 @@ def make(
         choose(session, project_id, {"dataset_id": dataset.id})
         number = dataset.id
     return number, [finding.message for finding in reading.findings]
+
+
+def forecasts(path: str, name: str, limits: Limits, dataset_id: int) -> dict[str, Any]:
+    """Forecasts of a dataset that were made elsewhere, as a contender's settings, and what became of the rows."""
+    with here().database.session() as session:
+        panel = here().panels.get(session, dataset_id)
+    with understood():
+        found = read_forecasts(Source(name, Path(path)), panel, name, limits)
+    return {
+        "forecaster": found.contender.forecaster.document(), "rows": found.rows, "used": found.used,
+        "notes": list(found.notes),
+    }  # fmt: skip
 
 
 def _choices(finding: Any) -> str:

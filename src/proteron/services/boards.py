@@ -157,9 +157,12 @@ def deceptions_of(
     outcomes = load_outcomes(session, experiment.id, folds, len(panel))
     base, levels = judging.chosen_baseline, tuple(judging.levels)
     cases = [
-        Case(name, entry.is_baseline, base, measure, told, tuple(folds), panel, outcomes.get(name), levels)
+        Case(
+            name, entry.is_baseline, base, measure, told, tuple(folds), panel, outcomes.get(name), levels,
+            not entry.forecaster.listed,
+        )
         for name, entry in entries.items()
-    ]
+    ]  # fmt: skip
     found = find_deceptions(cases)
     return caution_of({case.name: case.skill for case in cases}, found), found
 

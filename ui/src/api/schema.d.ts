@@ -1433,6 +1433,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/uploads/{upload_id}/forecasts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Forecasts of a dataset that were made elsewhere, as a contender; stores nothing. */
+        post: operations["intake_read_forecasts_uploads__string_upload_id__forecasts_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/uploads/{upload_id}/preview": {
         parameters: {
             query?: never;
@@ -1930,6 +1947,32 @@ export interface components {
              * @default null
              */
             until: number | null;
+        };
+        /**
+         * BroughtView
+         * @description Forecasts made elsewhere as a contender, and what became of their rows.
+         */
+        BroughtView: {
+            /**
+             * Contender
+             * @description What enters: name, forecaster, settings.
+             */
+            contender: components["schemas"]["ContenderEntry"];
+            /**
+             * Notes
+             * @description What to know about it, in sentences.
+             */
+            notes: string[];
+            /**
+             * Rows
+             * @description How many rows the table has.
+             */
+            rows: number;
+            /**
+             * Used
+             * @description How many rows forecast points of this data.
+             */
+            used: number;
         };
         /**
          * Bucketing
@@ -2533,7 +2576,7 @@ export interface components {
              * Forecaster
              * @description The forecaster, with its settings.
              */
-            forecaster: components["schemas"]["LastValue"] | components["schemas"]["SeasonalLastValue"] | components["schemas"]["Drift"] | components["schemas"]["Mean"] | components["schemas"]["SeasonalMean"] | components["schemas"]["proteron__core__forecasters__baselines__MovingAverage"] | components["schemas"]["Zero"] | components["schemas"]["TrendCurve"] | components["schemas"]["Smoothing"] | components["schemas"]["SmoothingAverage"] | components["schemas"]["Theta"] | components["schemas"]["SeveralSeasons"] | components["schemas"]["Intermittent"] | components["schemas"]["Arima"] | components["schemas"]["LocalLevel"] | components["schemas"]["LocalTrend"] | components["schemas"]["Structural"] | components["schemas"]["Additive"] | components["schemas"]["Regression"] | components["schemas"]["Garch"] | components["schemas"]["SwitchingRegimes"] | components["schemas"]["RandomWalkProcess"] | components["schemas"]["VectorAutoregression"] | components["schemas"]["Ridge"] | components["schemas"]["DenseNetwork"];
+            forecaster: components["schemas"]["LastValue"] | components["schemas"]["SeasonalLastValue"] | components["schemas"]["Drift"] | components["schemas"]["Mean"] | components["schemas"]["SeasonalMean"] | components["schemas"]["proteron__core__forecasters__baselines__MovingAverage"] | components["schemas"]["Zero"] | components["schemas"]["TrendCurve"] | components["schemas"]["Smoothing"] | components["schemas"]["SmoothingAverage"] | components["schemas"]["Theta"] | components["schemas"]["SeveralSeasons"] | components["schemas"]["Intermittent"] | components["schemas"]["Arima"] | components["schemas"]["LocalLevel"] | components["schemas"]["LocalTrend"] | components["schemas"]["Structural"] | components["schemas"]["Additive"] | components["schemas"]["Regression"] | components["schemas"]["Garch"] | components["schemas"]["SwitchingRegimes"] | components["schemas"]["RandomWalkProcess"] | components["schemas"]["VectorAutoregression"] | components["schemas"]["Ridge"] | components["schemas"]["DenseNetwork"] | components["schemas"]["MadeElsewhere"];
             /**
              * Name
              * @description Its name.
@@ -2600,7 +2643,7 @@ export interface components {
          * @description A contender, and which series it learns from as of a cutoff.
          */
         CostBody: {
-            /** @description The contender's name. */
+            /** @description What is learned: name, forecaster, settings, chain. */
             contender: components["schemas"]["ContenderEntry"];
             /**
              * Series
@@ -4320,6 +4363,17 @@ export interface components {
              */
             series: number;
         };
+        /**
+         * ForecastsOfBody
+         * @description Which version of the data brought forecasts are of.
+         */
+        ForecastsOfBody: {
+            /**
+             * Dataset Id
+             * @description The number of the version of the data.
+             */
+            dataset_id: number;
+        };
         /** ForecastsView */
         ForecastsView: {
             /**
@@ -5237,6 +5291,36 @@ export interface components {
              * @default false
              */
             shared: boolean;
+        };
+        /**
+         * MadeElsewhere
+         * @description A table of forecasts as a contender: judged on the same points, though nothing proves what it knew.
+         */
+        MadeElsewhere: {
+            /**
+             * Forecasts
+             * @description By series.
+             */
+            forecasts?: {
+                [key: string]: components["schemas"]["SeriesForecasts"];
+            };
+            /**
+             * @description Which one it is. (enum property replaced by openapi-typescript)
+             * @enum {string}
+             */
+            kind: "made_elsewhere";
+            /**
+             * Ranges
+             * @description Levels of the bounds.
+             * @default []
+             */
+            levels: number[];
+            /**
+             * Source
+             * @description Where they come from.
+             * @default
+             */
+            source: string;
         };
         /** MaskView */
         MaskView: {
@@ -7779,6 +7863,39 @@ export interface components {
              */
             last: number;
         };
+        /**
+         * SeriesForecasts
+         * @description Forecasts of one series: where on the grid, how many points were known when each was made (0: not said).
+         */
+        SeriesForecasts: {
+            /**
+             * Lower
+             * @description Lower ends per level, in the unit of the data.
+             * @default []
+             */
+            lower: (number | null)[][];
+            /**
+             * Made
+             * @description How many points were known when each was made; 0: not said.
+             */
+            made: number[];
+            /**
+             * Positions
+             * @description Grid positions.
+             */
+            positions: number[];
+            /**
+             * Upper
+             * @description Upper ends per level, in the unit of the data.
+             * @default []
+             */
+            upper: (number | null)[][];
+            /**
+             * Values
+             * @description Values, in the unit they are told in.
+             */
+            values: number[];
+        };
         /** SeriesView */
         SeriesView: {
             /**
@@ -8745,7 +8862,7 @@ export interface components {
          * @description A contender with values that its settings are to take; each combination enters.
          */
         VariantsBody: {
-            /** @description The contender's name. */
+            /** @description What is varied: name, forecaster, settings, chain. */
             contender: components["schemas"]["ContenderEntry"];
             /**
              * Values
@@ -14250,6 +14367,60 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DatasetView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    intake_read_forecasts_uploads__string_upload_id__forecasts_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description What was brought: 32 hexadecimal digits, good for a day. */
+                upload_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ForecastsOfBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BroughtView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Unprocessable Entity */

@@ -4,11 +4,11 @@ import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, Self
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BeforeValidator
+from pydantic import BeforeValidator, model_validator
 
 from proteron.core.compiled import single_blas_thread
 from proteron.core.documents import Settings, content_hash
@@ -62,6 +62,12 @@ class Contender(Settings):
     def hash(self) -> str:
         """SHA-256 over the canonical document."""
         return content_hash(self.document())
+
+    @model_validator(mode="after")
+    def _in_original_units(self) -> Self:
+        if not self.forecaster.listed and self.chain.stages:
+            raise ValueError("forecasts that were made elsewhere are in original units: they take no chain")
+        return self
 
     @property
     def learns_as(self) -> "Contender":

@@ -130,6 +130,7 @@ class Forecaster(Versioned):
     joint: ClassVar[bool] = False  # forecasts a series from all others too, so needs at least two
     prints_equation: ClassVar[bool] = False  # its forecast is a sum of features, which `equation` gives
     batched: ClassVar[bool] = False  # `learn_many` is faster than one after the other
+    listed: ClassVar[bool] = True  # whether it can be taken with its settings alone
     cost: ClassVar[float] = 1.0  # rough work per point, the mean being 1; sizes the cells
 
     def reads_ahead(self, panel: Panel, horizon: int) -> dict[str, int]:

@@ -18,6 +18,7 @@ from proteron.core.forecasters.baselines import (
 from proteron.core.forecasters.dense_network import DenseNetwork
 from proteron.core.forecasters.forecaster import Forecaster
 from proteron.core.forecasters.intermittent import Intermittent
+from proteron.core.forecasters.made_elsewhere import MadeElsewhere
 from proteron.core.forecasters.processes import RandomWalkProcess
 from proteron.core.forecasters.regimes import SwitchingRegimes
 from proteron.core.forecasters.regression.forecaster import Regression
@@ -58,10 +59,11 @@ AnyForecaster = Annotated[
     | RandomWalkProcess
     | VectorAutoregression
     | Ridge
-    | DenseNetwork,
+    | DenseNetwork
+    | MadeElsewhere,
     Field(discriminator="kind"),
 ]
-FORECASTERS: tuple[type[Forecaster], ...] = get_args(get_args(AnyForecaster)[0])
+FORECASTERS: tuple[type[Forecaster], ...] = tuple(each for each in get_args(get_args(AnyForecaster)[0]) if each.listed)
 
 
 def reasons_against(panel: Panel, index: int, until: Moment | None = None) -> dict[str, str]:

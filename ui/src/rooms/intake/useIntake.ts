@@ -1,5 +1,6 @@
 import { computed, ref, shallowRef } from 'vue'
-import { client, ProblemError, unwrap, type Draft, type Shapes } from '../../api/client'
+import { client, unwrap, type Draft, type Shapes } from '../../api/client'
+import { send } from '../../api/upload'
 import { useProject } from '../../state/project'
 
 type Whole = NonNullable<Shapes['PreviewBody']['recipe']>
@@ -25,21 +26,7 @@ export function useIntake() {
   /** The part of the series that is shown, in grid positions; null is all of it. */
   const span = ref<[number, number] | null>(null)
 
-  function send(content: Blob, called: string): Promise<Shapes['Uploaded']> {
-    return new Promise((resolve, reject) => {
-      const request = new XMLHttpRequest()
-      request.open('POST', `/api/v1/uploads?name=${encodeURIComponent(called)}`)
-      request.upload.onprogress = (event) =>
-        (progress.value = event.lengthComputable ? event.loaded / event.total : 0)
-      request.onerror = () => reject(new ProblemError('The file could not be sent; nothing was stored.', 0))
-      request.onload = () => {
-        const body = JSON.parse(request.responseText || '{}') as Shapes['Uploaded'] & { detail?: string }
-        if (request.status < 300) resolve(body)
-        else reject(new ProblemError(body.detail ?? `The server answered ${request.status}.`, request.status))
-      }
-      request.send(content)
-    })
-  }
+  const told = (share: number) => (progress.value = share)
 
   async function guarded(work: () => Promise<void>, alone = true) {
     failure.value = ''
@@ -67,7 +54,7 @@ export function useIntake() {
   const bring = (files: { content: Blob; name: string }[]) =>
     guarded(async () => {
       const brought = []
-      for (const file of files) brought.push(await send(file.content, file.name))
+      for (const file of files) brought.push(await send(file.content, file.name, told))
       begin(brought)
       await look()
     })

@@ -62,7 +62,10 @@ def gather_outcomes(results: Iterable[CellResult], folds: Sequence[Fold], series
 
 @dataclass(frozen=True)
 class Case:
-    """An entrant and the baseline it is held against, by all losses; skill is told by `metric`."""
+    """An entrant and the baseline it is held against, by all losses; skill is told by `metric`.
+
+    What was made `elsewhere` was brought as a table of forecasts.
+    """
 
     name: str
     naive: bool
@@ -73,6 +76,7 @@ class Case:
     panel: Panel
     outcome: Outcome | None = None
     levels: tuple[float, ...] = ()
+    elsewhere: bool = False
 
     @property
     def compared(self) -> Losses:

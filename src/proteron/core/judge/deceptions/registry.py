@@ -8,10 +8,11 @@ from proteron.core.judge.deceptions.flat import flat_only, inside_only
 from proteron.core.judge.deceptions.ranges import narrow_or_wide
 from proteron.core.judge.deceptions.too_good import too_good
 from proteron.core.judge.deceptions.uneven import fewer_points, most_series, one_fold
+from proteron.core.judge.deceptions.unproven import unproven
 from proteron.core.words import listed
 
 DECEPTIONS: tuple[Callable[[Case], Deception | None], ...] = (
-    echo, too_good, one_fold, most_series, fewer_points, flat_only, inside_only, narrow_or_wide,
+    unproven, echo, too_good, one_fold, most_series, fewer_points, flat_only, inside_only, narrow_or_wide,
 )  # fmt: skip
 
 

@@ -15,7 +15,12 @@ export interface Kind {
   cost?: Cost
 }
 const props = defineProps<{ kinds: Kind[] }>()
-const emit = defineEmits<{ enter: [kind: string]; leave: [kind: string]; vary: [kind: string] }>()
+const emit = defineEmits<{
+  enter: [kind: string]
+  leave: [kind: string]
+  vary: [kind: string]
+  bring: [file: File]
+}>()
 
 const ABILITIES = ['trend', 'seasons', 'covariates', 'gaps', 'ranges']
 const GROUPS: Record<string, string> = {
@@ -38,6 +43,12 @@ function costText(cost: Cost | undefined): string {
 const costNote = (cost: Cost | undefined) =>
   !cost ? 'Being measured' : 'problem' in cost ? cost.problem : 'One fit of it, settings as they begin'
 
+function bring(event: Event) {
+  const field = event.target as HTMLInputElement
+  if (field.files?.[0]) emit('bring', field.files[0])
+  field.value = ''
+}
+
 /** Arrows go from one to the next, as in a list. */
 function walk(event: KeyboardEvent) {
   const by = { ArrowDown: 1, ArrowUp: -1 }[event.key]
@@ -57,6 +68,10 @@ function walk(event: KeyboardEvent) {
     <header>
       <h1>Shelf</h1>
       <span class="second">what each can do here, and what one fit costs, measured on this series</span>
+      <label class="button quiet bring" v-tip="'A table: time, series, value, and perhaps origin and bounds'">
+        forecasts made elsewhere …
+        <input type="file" aria-label="Forecasts made elsewhere" @change="bring" />
+      </label>
     </header>
     <div class="scroll" @keydown="walk">
       <table>
@@ -182,7 +197,19 @@ i.can {
   white-space: nowrap;
   color: var(--ink-2);
 }
-.button.quiet {
+.bring {
+  margin-left: auto;
+  cursor: pointer;
+}
+.bring input {
+  position: absolute;
+  width: 1px;
+  opacity: 0;
+}
+.bring:focus-within {
+  outline: 2px solid var(--ink);
+}
+td .button.quiet {
   padding: 0 6px;
   height: 20px;
   min-height: 0;

@@ -13,7 +13,7 @@ import type { Layout } from './useLayout'
 const props = defineProps<{ layout: Layout; selected: number | null; reasons: Record<string, string> }>()
 const emit = defineEmits<{ select: [index: number]; run: []; close: [] }>()
 const store = useProject()
-const { name, seed, metrics, entries, baseline, prospect, starting } = props.layout
+const { name, seed, metrics, entries, baseline, prospect, starting, brought } = props.layout
 
 const listed = computed(() => {
   const names = entries.value.map((each) => ({
@@ -26,6 +26,7 @@ const listed = computed(() => {
     unsuited: props.reasons[each.forecaster.kind ?? ''] ?? '',
     note: [
       ...(each.name === baseline.value ? ['baseline'] : []),
+      ...(each.forecaster.kind === 'made_elsewhere' ? ['made elsewhere, cutoff not proven'] : []),
       ...(each.chain ?? []).map((stage) => String(stage.kind).replaceAll('_', ' ')),
     ].join(' · '),
   }))
@@ -97,6 +98,7 @@ const ready = computed(
     <p v-if="prospect.failure.value" class="worse" role="alert">{{ prospect.failure.value }}</p>
     <p v-else class="sum" role="status">
       {{ sentence }}
+      <span v-if="brought">{{ brought }} </span>
       <span v-for="each in unsuited" :key="each.name" class="worse"
         >{{ each.name }}: {{ each.unsuited }}
       </span>

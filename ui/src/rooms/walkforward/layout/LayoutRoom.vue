@@ -114,6 +114,7 @@ onBeforeUnmount(() => (roomActions.run = roomActions.stop = null))
         @enter="layout.enter"
         @leave="layout.leave"
         @vary="varyKind"
+        @bring="layout.bring"
       />
       <VaryPart
         v-else-if="side === 'vary' && varied"

@@ -1,5 +1,7 @@
 import { computed, onScopeDispose, ref, watch } from 'vue'
 import { attempt, client, unwrap, type Shapes } from '../../../api/client'
+import { count } from '../../../state/format'
+import { send } from '../../../api/upload'
 import { useAnswer } from '../../../state/answers'
 import { useProject } from '../../../state/project'
 import { useView } from '../../../state/view'
@@ -134,6 +136,34 @@ export function useLayout(source: Shapes['ExperimentView'] | null) {
     return true
   }
 
+  /** What is to be known of forecasts that were brought. */
+  const brought = ref('')
+  /** Enter a table of forecasts that were made elsewhere. */
+  async function bring(file: File) {
+    const dataset = store.dataset
+    if (!dataset) return
+    const found = await attempt(async () => {
+      const sent = await send(file, file.name)
+      return unwrap(
+        client.POST('/api/v1/uploads/{upload_id}/forecasts', {
+          params: { path: { upload_id: sent.upload_id } },
+          body: { dataset_id: dataset.id },
+        }),
+      )
+    })
+    if (!found) return
+    const entry = found.contender as unknown as Entry
+    const free = freeName(
+      entry.name,
+      entries.value.map((each) => each.name),
+    )
+    entries.value = [...entries.value, { ...entry, name: free }]
+    brought.value = [
+      `${free}: ${count(found.used)} of ${count(found.rows)} rows are used.`,
+      ...found.notes,
+    ].join(' ')
+  }
+
   const starting = ref(false)
   async function start(): Promise<boolean> {
     if (!store.dataset || !store.project || starting.value) return false
@@ -161,7 +191,7 @@ export function useLayout(source: Shapes['ExperimentView'] | null) {
   onScopeDispose(costs.end)
   return {
     name, seed, design, metrics, entries, baseline, costs, prospect, laid, lineProblem, starting,
-    say, enter, leave, change, remove, vary, start, titleOf,
+    brought, say, bring, enter, leave, change, remove, vary, start, titleOf,
   } // prettier-ignore
 }
 export type Layout = ReturnType<typeof useLayout>
