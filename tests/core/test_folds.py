@@ -246,7 +246,7 @@ def test_points_beyond_the_scored_span_have_no_loss(judged, panel: Panel) -> Non
 
 def test_losses_of_unknown_names_and_views_are_refused(judged, panel: Panel) -> None:
     folds, _, gathered = judged
-    with pytest.raises(pt.SettingsError, match="by step, fold, series or slot, not by “week”"):
+    with pytest.raises(pt.SettingsError, match="hour of week, weekday or month, not by “week”"):
         gathered["mae"].by("week", panel, folds)  # type: ignore[arg-type]
     empty = Losses.empty("mae", ["x"], [], 0)
     assert empty.values.shape == (1, 0, 0, 0, 0)

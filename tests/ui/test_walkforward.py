@@ -215,3 +215,39 @@ def test_an_older_answer_never_undoes_a_newer_choice(quiet: Page, stack: Stack) 
     expect(page.get_by_text("of variance").first).to_be_visible()
     page.keyboard.press("Shift+]")  # and it stays so in what is asked for next
     expect(page.get_by_text("of variance").first).to_be_visible()
+
+
+def test_the_board_is_looked_at_from_other_sides(quiet: Page, stack: Stack) -> None:  # noqa: F811
+    """Each side leads to the fold or series behind a number; errors are drawn in time of those that are drawn."""
+    page = quiet
+    project, made = experiment(stack, "sides")
+    finished(stack, made)
+    room(page, stack, project, "walkforward")
+    choose(page, "shown", "by fold")
+    grid = page.get_by_role("group", name=re.compile("RMSSE by fold"))
+    expect(grid.get_by_role("row")).to_have_count(1 + 3)
+    broken = stack.ok("GET", f"/experiments/{made['id']}/breakdown?by=fold&metric=rmsse")
+    place = broken["names"].index("naive")
+    cell = grid.get_by_role("row").nth(3).get_by_role("cell").nth(1 + place).locator("span")
+    expect(cell).to_have_text(f"{broken['errors'][place][2]:.3f}")
+    tone = "better" if broken["skill"][place][2] > 0.005 else "worse" if broken["skill"][place][2] < -0.005 else ""
+    assert tone in (cell.get_attribute("class") or "")
+    grid.get_by_role("row").nth(3).click()
+    expect(page).to_have_url(re.compile(f"cutoff={made['folds'][2]['cutoff']}\\b"))
+    choose(page, "shown", "by series")
+    page.get_by_role("group", name=re.compile("by series")).get_by_text("east").click()
+    expect(page).to_have_url(re.compile("series=1"))
+    for side, title in (
+        ("by hour and weekday", "by hour and weekday"), ("skill against cost", "Skill against cost"),
+        ("by what was learned from", "by what was learned from"), ("skill over series", "Skill over series"),
+    ):  # fmt: skip
+        choose(page, "shown", side)
+        expect(page.get_by_role("figure").filter(has_text=title)).to_be_visible()
+    choose(page, "shown", "criteria inside, rank after")
+    expect(page.get_by_role("group", name="Information criteria")).to_be_visible()
+    choose(page, "errors in time", "without sign")
+    expect(page.get_by_text("size of errors")).to_be_visible()
+    choose(page, "errors in time", "not drawn")
+    expect(page.get_by_text("size of errors")).to_have_count(0)
+    choose(page, "shown", "the board")
+    expect(page.get_by_role("columnheader", name="CRPS")).to_be_visible()

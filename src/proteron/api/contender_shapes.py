@@ -112,6 +112,7 @@ class FactsView(BaseModel):
     tried: list[TriedView]
     pictures: list[PictureView]
     checks: list[CheckView]
+    checks_after: list[CheckView]
     loss: list[float | None]
     validation_loss: list[float | None]
     kept_epoch: int | None

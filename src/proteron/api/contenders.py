@@ -10,6 +10,7 @@ from proteron.api.services import answer, series_index, services
 from proteron.core.forecasters.explain import OneStep
 from proteron.core.forecasters.pictures import Picture
 from proteron.core.forecasters.registry import reasons_against
+from proteron.core.profile.hypothesis_tests import TestResult
 from proteron.records import experiments as records
 from proteron.services import boards
 from proteron.services.forecasts import Facts, facts_of
@@ -48,10 +49,8 @@ def _view(found: Facts) -> views.FactsView:
         one_step=_one_step_view(found.steps),
         tried=[views.TriedView(**vars(each)) for each in found.tried],
         pictures=[_picture_view(each) for each in found.pictures],
-        checks=[
-            views.CheckView(what=what, holds=not test.rejected, p_value=test.p_value, verdict=test.verdict)
-            for what, test in found.checks
-        ],
+        checks=_check_views(found.checks),
+        checks_after=_check_views(found.checks_after),
         loss=list(training.loss) if training else [],
         validation_loss=list(training.validation_loss) if training else [],
         kept_epoch=training.kept_epoch if training else None,
@@ -74,6 +73,13 @@ def calibration(path: shapes.ExperimentPath, query: views.CalibrationQuery) -> R
             )  # fmt: skip
     plain = {name: value.tolist() if isinstance(value, np.ndarray) else value for name, value in vars(found).items()}
     return answer(views.CalibrationView.model_validate(plain))
+
+
+def _check_views(checks: list[tuple[str, TestResult]]) -> list[views.CheckView]:
+    return [
+        views.CheckView(what=what, holds=not test.rejected, p_value=test.p_value, verdict=test.verdict)
+        for what, test in checks
+    ]
 
 
 def _one_step_view(steps: OneStep) -> views.OneStepView:

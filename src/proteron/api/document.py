@@ -36,6 +36,7 @@ ROOMS = {
     "flatten": "Chains of reversible stages", "chains": "Chains that are kept", "windows": "Supervised tables",
     "walkforward": "Experiments and their boards", "duel": "Two entrants compared",
     "prospects": "What an experiment would be, before it is one",
+    "glance": "Evidence at a glance",
     "seals": "Folds that nobody has seen, and who has looked",
     "takeaway": "What is taken away of an experiment",
     "contenders": "What suits, and what was learned",

@@ -6,28 +6,38 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import tomli_w
 from sqlalchemy.orm import Session
 
+from proteron.core.errors import SettingsError
 from proteron.core.experiment import best_of
 from proteron.core.judge import (
     FLAT_SQUARE,
     Board,
+    Breakdown,
     Calibration,
     Duel,
+    ErrorsInTime,
     Fold,
+    Ranked,
     Told,
+    View,
     Weighting,
     Yardsticks,
     calibrate,
     duel,
+    errors_in_time,
     forecast_table,
     losses_at,
     make_board,
+    metric_of,
     metric_of_skill,
+    rank_by_criteria,
     savings,
     skill_metric_of,
+    skills_by,
 )  # fmt: skip
 from proteron.core.judge.deceptions import Case, Deception, caution_of, find_deceptions
 from proteron.core.judge.evidence.verdict import signed
@@ -165,6 +175,58 @@ def deceptions_of(
     ]  # fmt: skip
     found = find_deceptions(cases)
     return caution_of({case.name: case.skill for case in cases}, found), found
+
+
+@dataclass(frozen=True)
+class Broken:
+    """Errors of all entrants by one view of the points, and their skill where the metric tells it."""
+
+    metric: str
+    errors: Breakdown
+    skill: Breakdown | None
+
+
+def breakdown_of(
+    session: Session, experiment: Experiment, panel: Panel, by: View, metric: str | None = None,
+    weighting: Weighting = "points",
+) -> Broken:  # fmt: skip
+    """Errors and skill by fold, step, series or slot of the calendar, by cells that are done."""
+    judging = judging_of(experiment)
+    measure, folds = metric or skill_metric_of(judging.metrics), judging.folds.resolve(panel)
+    names = [entry.name for entry in judging.contenders]
+    told = losses_at(_losses_of(session, experiment.id, [measure], names, folds, panel).weighted(weighting), measure)
+    known = metric_of(measure)
+    if known is None:
+        raise SettingsError(f"There is no metric “{measure}”.", field="metric")
+    skill = skills_by(told, judging.chosen_baseline, by, panel, folds) if known.tells_skill else None
+    return Broken(measure, told.by(by, panel, folds), skill)
+
+
+def errors_of(
+    session: Session, experiment: Experiment, panel: Panel, series: int, ahead: int | None = None
+) -> dict[str, ErrorsInTime]:  # fmt: skip
+    """Errors of every entrant on one series by time, of open folds that are done."""
+    opened = len(judging_of(experiment).folds.resolve(panel))
+    results = [each for each in load_results(session, experiment.id, series=series) if each.cell.fold < opened]
+    return errors_in_time(panel, results, series, ahead)
+
+
+def criteria_of(session: Session, experiment: Experiment, panel: Panel, fold: int, series: int) -> list[Ranked]:
+    """Information criteria of every entrant that has them, of one fold and series, and their ranks after the cutoff."""
+    results = load_results(session, experiment.id, None, fold, series, learned=True)
+    judging = judging_of(experiment)
+    measure, folds = skill_metric_of(judging.metrics), judging.folds.resolve(panel)
+    names = [entry.name for entry in judging.contenders]
+    told = losses_at(_losses_of(session, experiment.id, [measure], names, folds, panel), measure)
+    errors = told.reported((1, 2, 3, 4), _only(told.values.shape[1:], fold, series))
+    after = dict(zip(names, errors.tolist(), strict=True))
+    return rank_by_criteria([each for each in results if series in each.cell.series], panel, series, after)
+
+
+def _only(shape: tuple[int, ...], fold: int, series: int) -> Floats:
+    here = np.zeros(shape, dtype=bool)
+    here[fold, series] = True
+    return here
 
 
 def calibration_of(session: Session, experiment: Experiment, panel: Panel, contender: str) -> Calibration:

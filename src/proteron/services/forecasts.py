@@ -91,6 +91,7 @@ class Facts:
     tried: list[Tried]
     pictures: list[Picture]
     checks: list[tuple[str, TestResult]]
+    checks_after: list[tuple[str, TestResult]]
     training: Training | None
     stages: list[str]
 
@@ -141,6 +142,7 @@ def _facts(result: CellResult, panel: Panel, series: int) -> Facts:
         tried=forecaster.tried(fitted.state, key)[:_TRIED],
         pictures=[*pictures, *([joint] if joint else []), *fit_pictures(steps)],
         checks=checks,
+        checks_after=residual_checks(steps, panel.axis.step.season, after=True),
         training=forecaster.training(fitted.state),
         stages=[stage.title for stage in fitted.chain.stages],
     )

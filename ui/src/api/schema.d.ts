@@ -742,6 +742,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/experiments/{experiment_id}/breakdown": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Errors and skill of every entrant by fold, step ahead, series or slot of the calendar. */
+        get: operations["glance_breakdown_experiments__int_experiment_id__breakdown_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/experiments/{experiment_id}/calibration": {
         parameters: {
             query?: never;
@@ -776,6 +793,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/experiments/{experiment_id}/criteria": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Information criteria of one series in one fold, ranked where they compare, beside the rank after the cutoff. */
+        get: operations["glance_criteria_experiments__int_experiment_id__criteria_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/experiments/{experiment_id}/deceptions": {
         parameters: {
             query?: never;
@@ -802,6 +836,23 @@ export interface paths {
         };
         /** Two entrants compared over the points that both have, by the cells finished so far. */
         get: operations["duel_duel_experiments__int_experiment_id__duel_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/experiments/{experiment_id}/errors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every error on one series by time: of the forecast made last before it, or so many steps ahead. */
+        get: operations["glance_errors_experiments__int_experiment_id__errors_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1949,6 +2000,34 @@ export interface components {
             until: number | null;
         };
         /**
+         * BreakdownView
+         * @description Rows are entrants, columns labels; skill is empty where the metric tells none.
+         */
+        BreakdownView: {
+            /**
+             * Errors
+             * @description What the metric reports, by entrant and label; null: nothing scored.
+             */
+            errors: (number | null)[][];
+            /**
+             * Labels
+             * @description What the columns are: folds from 1, steps ahead, series, or slots of the calendar.
+             */
+            labels: string[];
+            /** @description The metric it is told by. */
+            metric: components["schemas"]["MetricView"];
+            /**
+             * Names
+             * @description Names of the entrants.
+             */
+            names: string[];
+            /**
+             * Skill
+             * @description 1 − error / the baseline's, on common points, by entrant and label; empty: not told.
+             */
+            skill: (number | null)[][];
+        };
+        /**
          * BroughtView
          * @description Forecasts made elsewhere as a contender, and what became of their rows.
          */
@@ -2698,6 +2777,16 @@ export interface components {
              */
             kind: "covariate";
         };
+        /** CriteriaView */
+        CriteriaView: {
+            /**
+             * Entrants
+             * @description What is told of every entrant.
+             */
+            entrants: components["schemas"]["RankedView"][];
+            /** @description The metric that ranks after the cutoff. */
+            metric: components["schemas"]["MetricView"];
+        };
         /**
          * CurveTrend
          * @description level · shape of time, fitted on time scaled to the known span.
@@ -3283,6 +3372,40 @@ export interface components {
              */
             name: string | null;
         };
+        /** ErrorsInTimeView */
+        ErrorsInTimeView: {
+            /**
+             * Entrants
+             * @description What is told of every entrant.
+             */
+            entrants: components["schemas"]["ErrorsView"][];
+        };
+        /**
+         * ErrorsView
+         * @description Forecast minus truth of one series, by time.
+         */
+        ErrorsView: {
+            /**
+             * Ahead
+             * @description Steps ahead.
+             */
+            ahead: number[];
+            /**
+             * Contender
+             * @description The contender's name.
+             */
+            contender: string;
+            /**
+             * Errors
+             * @description Forecast minus truth.
+             */
+            errors: number[];
+            /**
+             * Times
+             * @description Times of the values, seconds since 1970 UTC.
+             */
+            times: number[];
+        };
         /**
          * Expanding
          * @description Mean, standard deviation, smallest, largest or number of all known points up to the origin.
@@ -3479,6 +3602,11 @@ export interface components {
              * @description Checks of what is left.
              */
             checks: components["schemas"]["CheckView"][];
+            /**
+             * Checks After
+             * @description Tests of the errors one step ahead after the cutoff.
+             */
+            checks_after: components["schemas"]["CheckView"][];
             /**
              * Coefficients
              * @description Coefficients with their errors.
@@ -6997,6 +7125,44 @@ export interface components {
              * @default false
              */
             reverting: boolean;
+        };
+        /**
+         * RankedView
+         * @description Criteria of one entrant; only those of one `group` compare.
+         */
+        RankedView: {
+            /**
+             * Contender
+             * @description The contender's name.
+             */
+            contender: string;
+            /**
+             * Criteria
+             * @description Its loglik, aic, aicc and bic, where it has them.
+             */
+            criteria: {
+                [key: string]: number;
+            };
+            /**
+             * Error
+             * @description The error after the cutoff; null: not scored.
+             */
+            error: number | null;
+            /**
+             * Group
+             * @description Of what the likelihood is; only criteria of the same group compare.
+             */
+            group: string;
+            /**
+             * Rank
+             * @description By AICc inside the group, from 1; null: nothing to compare with.
+             */
+            rank: number | null;
+            /**
+             * Rank After
+             * @description By the error after the cutoff inside the group, from 1; null: nothing to compare with.
+             */
+            rank_after: number | null;
         };
         /**
          * RanksView
@@ -11850,6 +12016,63 @@ export interface operations {
             };
         };
     };
+    glance_breakdown_experiments__int_experiment_id__breakdown_get: {
+        parameters: {
+            query?: {
+                /** @description What skill is told by; empty: the experiment's first. */
+                metric?: string | null;
+                /** @description What counts alike: all scored points, all series, or series by the size of their truth. */
+                weighting?: "points" | "series" | "size";
+                /** @description By fold, step ahead, series, or a slot of the calendar. */
+                by?: "step" | "fold" | "series" | "slot" | "hour_of_week" | "weekday" | "month";
+            };
+            header?: never;
+            path: {
+                /** @description The experiment's number. */
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BreakdownView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     contenders_calibration_experiments__int_experiment_id__calibration_get: {
         parameters: {
             query: {
@@ -11975,6 +12198,61 @@ export interface operations {
             };
         };
     };
+    glance_criteria_experiments__int_experiment_id__criteria_get: {
+        parameters: {
+            query?: {
+                /** @description Number of the fold, from 0; null: none had learned. */
+                fold?: number;
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
+                series?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The experiment's number. */
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CriteriaView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     walkforward_deceptions_experiments__int_experiment_id__deceptions_get: {
         parameters: {
             query?: {
@@ -12049,6 +12327,61 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DuelView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    glance_errors_experiments__int_experiment_id__errors_get: {
+        parameters: {
+            query?: {
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
+                series?: number;
+                /** @description Steps ahead; empty: of the forecast made last before each time. */
+                ahead?: number | null;
+            };
+            header?: never;
+            path: {
+                /** @description The experiment's number. */
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorsInTimeView"];
                 };
             };
             /** @description Not Found */

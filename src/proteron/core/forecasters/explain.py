@@ -106,12 +106,12 @@ def joint_picture(fitted: FittedContender, panel: Panel, key: str, start: int, h
     return Picture(title, f"flat {key}", tuple(Curve(label, x, y, "points") for label, x, y in clouds))
 
 
-def residual_checks(steps: OneStep, season: int) -> list[tuple[str, TestResult]]:
-    """Whether residuals inside what was learned are white, without a season, normal, and of even spread.
+def residual_checks(steps: OneStep, season: int, after: bool = False) -> list[tuple[str, TestResult]]:
+    """Whether residuals inside what was learned, or `after` it, are white, without a season, normal, of even spread.
 
     What cannot be tested is left out.
     """
-    rest = steps.residuals[steps.places < steps.cutoff]
+    rest = steps.residuals[(steps.places >= steps.cutoff) == after]
     lags = max(min(2 * season if season > 1 else 10, len(rest) // 5), 1)
     checks = []
     tests: tuple[tuple[str, Callable[[], TestResult]], ...] = (

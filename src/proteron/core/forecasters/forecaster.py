@@ -219,6 +219,10 @@ class Forecaster(Versioned):
         """`loglik`, `aic`, `aicc`, `bic`, where there is a likelihood."""
         return {}
 
+    def likelihood_of(self, state: ForecasterState, key: str) -> str:
+        """What its likelihood is one of: criteria of the same text may be compared, behind the same chain."""
+        return self.title
+
     def unsuited(self, known: Panel) -> str | None:
         """Why this does not suit a panel of one series, in one sentence; None where it may be tried."""
         there = int(np.isfinite(known.values).sum())

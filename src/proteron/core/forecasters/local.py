@@ -371,6 +371,13 @@ class LocalForecaster(Forecaster):
             return {}
         return information(float(learned["loglik"]), int(learned["free"]), int(learned["count"]))
 
+    def likelihood_of(self, state: ForecasterState, key: str) -> str:
+        """By family and the number of values it is of: differences taken leave fewer."""
+        learned = self.learned(state, key)
+        if learned is None or "count" not in learned:
+            return self.title
+        return f"{self.title} of {int(learned['count']):,} values"
+
     def summary(self, state: ForecasterState, key: str) -> str:
         """What was learned of one series, in one sentence."""
         learned = self.learned(state, key)

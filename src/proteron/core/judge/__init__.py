@@ -1,6 +1,7 @@
 """Judging: folds, metrics, cells, losses and the board."""
 
 from proteron.core.judge.board import Board, BoardRow, make_board, metric_of_skill, skill_metric_of
+from proteron.core.judge.breakdowns import ErrorsInTime, errors_in_time, skills_by
 from proteron.core.judge.calibration import Calibration, calibrate
 from proteron.core.judge.cells import (
     FLAT_SQUARE,
@@ -14,6 +15,7 @@ from proteron.core.judge.cells import (
     losses_of,
     robust_spread,
 )
+from proteron.core.judge.criteria import Ranked, rank_by_criteria
 from proteron.core.judge.designs import Folds
 from proteron.core.judge.duel import Duel, duel, savings
 from proteron.core.judge.entrants import EntrantFacts, Failure
@@ -21,7 +23,7 @@ from proteron.core.judge.evidence import DifferenceTest
 from proteron.core.judge.folds import Fold, learned_by
 from proteron.core.judge.folds_text import duration, duration_text, folds_text, read_folds
 from proteron.core.judge.forecast_table import forecast_table
-from proteron.core.judge.losses import Breakdown, Losses, Told, Weighting, losses_at
+from proteron.core.judge.losses import Breakdown, Losses, Told, View, Weighting, losses_at
 from proteron.core.judge.metrics import DEFAULT_METRICS, METRICS, Metric, Scored, metric_of, naive_scale
 from proteron.core.judge.variants import vary
 from proteron.core.judge.walk_forward import (
@@ -50,15 +52,18 @@ __all__ = [
     "DifferenceTest",
     "Duel",
     "EntrantFacts",
+    "ErrorsInTime",
     "Failure",
     "Fit",
     "Fold",
     "Folds",
     "Losses",
     "Metric",
+    "Ranked",
     "Report",
     "Scored",
     "Told",
+    "View",
     "Weighting",
     "Yardsticks",
     "calibrate",
@@ -69,6 +74,7 @@ __all__ = [
     "duel",
     "duration",
     "duration_text",
+    "errors_in_time",
     "expand",
     "folds_text",
     "forecast_table", "gather_losses",
@@ -79,12 +85,14 @@ __all__ = [
     "metric_of", "metric_of_skill",
     "naive_scale",
     "optimism",
+    "rank_by_criteria",
     "read_folds",
     "reason_of",
     "robust_spread",
     "run_cells",
     "savings",
     "skill_metric_of",
+    "skills_by",
     "vary",
     "walk_forward",
 ]  # fmt: skip

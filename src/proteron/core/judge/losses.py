@@ -14,7 +14,8 @@ from proteron.core.judge.yardsticks import Yardsticks
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import CalendarField, calendar_codes
 
-View = Literal["step", "fold", "series", "slot"]
+View = Literal["step", "fold", "series", "slot", "hour_of_week", "weekday", "month"]
+_CALENDAR: tuple[CalendarField, ...] = ("hour_of_week", "weekday", "month")
 Weighting = Literal["points", "series", "size"]
 _SLOT_OF_STEP: dict[str, CalendarField] = {
     "minute": "hour_of_day", "hour": "hour_of_day", "day": "weekday", "week": "month", "month": "month",
@@ -74,12 +75,18 @@ class Losses:
         return replace(self, names=tuple(names), values=np.where(there, values, np.nan))
 
     def by(self, view: View, panel: Panel, folds: Sequence[Fold]) -> Breakdown:
-        """Reported values by step ahead, fold, series, or slot of the calendar (hour, weekday, month, by the step)."""
+        """Reported values by step ahead, fold, series, or slot of the calendar: hour, weekday or month as the step has
+        it, or one of those that are asked for by name (hour of the week from Monday 0 o'clock)."""
         if view == "slot":
-            return self._by_slot(panel, folds)
+            return self._by_slot(_SLOT_OF_STEP.get(panel.axis.step.unit, "month"), panel, folds)
+        if view in _CALENDAR:
+            return self._by_slot(view, panel, folds)
         axes = {"step": (1, 2, 3), "fold": (2, 3, 4), "series": (1, 3, 4)}
         if view not in axes:
-            raise SettingsError(f"Losses are told by step, fold, series or slot, not by “{view}”.", field="by")
+            raise SettingsError(
+                f"Losses are told by step, fold, series, slot, hour of week, weekday or month, not by “{view}”.",
+                field="by",
+            )
         labels: dict[str, Sequence[object]] = {
             "step": [folds[0].gap + step for step in range(1, self.values.shape[4] + 1)] if folds else [],
             "fold": range(1, len(folds) + 1), "series": panel.keys,
@@ -96,8 +103,7 @@ class Losses:
         means = [mean_over(np.where(known, each, 0.0), known, axes, 2, self.weights) for each in told]
         return reported_of(self.metric, *means)
 
-    def _by_slot(self, panel: Panel, folds: Sequence[Fold]) -> Breakdown:
-        field = _SLOT_OF_STEP.get(panel.axis.step.unit, "month")
+    def _by_slot(self, field: CalendarField, panel: Panel, folds: Sequence[Fold]) -> Breakdown:
         codes = np.full(self.values.shape[1:2] + self.values.shape[3:], -1)
         for place, fold in enumerate(folds):
             steps = fold.origins[:, None] + fold.gap + np.arange(fold.horizon)

@@ -6,6 +6,8 @@ import type { BoardManner } from './useExperiment'
 
 /** By which measure skill is told, and what counts alike in every number of the board. */
 const props = defineProps<{ manner: BoardManner; measure: string }>()
+const glance = defineModel<string>('glance', { required: true })
+const errors = defineModel<'' | 'signed' | 'absolute'>('errors', { required: true })
 const emit = defineEmits<{ change: [manner: BoardManner] }>()
 const store = useProject()
 const measures = computed(() =>
@@ -18,11 +20,44 @@ const WEIGHTINGS: { value: NonNullable<BoardManner['weighting']>; label: string 
   { value: 'series', label: 'all series alike' },
   { value: 'size', label: 'series by size' },
 ]
+const hourly = computed(() => {
+  const seconds = store.axis?.grid.seconds
+  return Boolean(seconds && seconds <= 3600)
+})
+const GLANCES = computed(() => [
+  { value: 'board', label: 'the board' },
+  { value: 'fold', label: 'by fold' },
+  { value: 'step', label: 'by steps ahead' },
+  ...(many.value
+    ? [
+        { value: 'series', label: 'by series' },
+        { value: 'spread', label: 'skill over series' },
+      ]
+    : []),
+  { value: 'calendar', label: 'by calendar' },
+  ...(hourly.value ? [{ value: 'week', label: 'by hour and weekday' }] : []),
+  { value: 'learning', label: 'by what was learned from' },
+  { value: 'cost', label: 'skill against cost' },
+  { value: 'criteria', label: 'criteria inside, rank after' },
+])
+const ERRORS: { value: '' | 'signed' | 'absolute'; label: string }[] = [
+  { value: '', label: 'not drawn' },
+  { value: 'signed', label: 'forecast − truth' },
+  { value: 'absolute', label: 'without sign' },
+]
 const many = computed(() => (store.dataset?.series.length ?? 0) > 1)
 </script>
 
 <template>
   <div class="choices">
+    <label>
+      <span class="second">shown</span>
+      <ChoiceField v-model="glance" :options="GLANCES" />
+    </label>
+    <label>
+      <span class="second">errors in time</span>
+      <ChoiceField v-model="errors" :options="ERRORS" />
+    </label>
     <label>
       <span class="second">skill by</span>
       <ChoiceField

@@ -17,6 +17,8 @@ const props = defineProps<{
   manner: BoardManner
 }>()
 const emit = defineEmits<{ change: [manner: BoardManner] }>()
+const glance = defineModel<string>('glance', { required: true })
+const errors = defineModel<'' | 'signed' | 'absolute'>('errors', { required: true })
 const missing = computed(() => missingOf(props.experiment.failures ?? []))
 </script>
 
@@ -34,20 +36,27 @@ const missing = computed(() => missingOf(props.experiment.failures ?? []))
       <span v-if="caution" class="worse">{{ caution }}&nbsp;</span>
       <span v-if="missing" class="worse">{{ missing }}</span>
     </p>
-    <BoardChoices v-if="measure" :manner="manner" :measure="measure" @change="emit('change', $event)" />
+    <BoardChoices
+      v-if="measure"
+      v-model:glance="glance"
+      v-model:errors="errors"
+      :manner="manner"
+      :measure="measure"
+      @change="emit('change', $event)"
+    />
   </div>
 </template>
 
 <style scoped>
 .foot {
   display: flex;
-  align-items: center;
-  justify-content: space-between;
-  gap: 12px;
-  padding: 4px 12px;
+  flex: none;
+  flex-direction: column;
+  gap: 4px;
+  padding: 2px 12px 6px;
 }
 .sentence {
-  margin: 4px 0;
+  margin: 2px 0 0;
   color: var(--ink-2);
 }
 </style>

@@ -14,6 +14,7 @@ import { markOf } from '../../theme/theme'
 import FactList from '../../widgets/FactList.vue'
 import CalibrationPart from './CalibrationPart.vue'
 import { NAMES } from './criteria'
+import CheckList from './CheckList.vue'
 import CoefficientTable from './CoefficientTable.vue'
 import type { BoardRow } from './useExperiment'
 
@@ -182,18 +183,11 @@ async function makeOutlook() {
       <td colspan="2" class="second warned">{{ outOfSample }}</td>
     </tr>
   </FactList>
-  <FactList
-    v-if="facts?.checks.length"
-    caption="Residuals, one step ahead"
-    :facts="
-      facts.checks.map((check) => ({
-        name: check.what,
-        value: `${check.holds ? 'holds' : 'does not hold'}, p ${fixed(check.p_value, 3)}`,
-        hint: check.verdict,
-        words: true,
-        tone: check.holds ? 'better' : 'worse',
-      }))
-    "
+  <CheckList v-if="facts?.checks.length" caption="Residuals, one step ahead" :checks="facts.checks" />
+  <CheckList
+    v-if="facts?.checks_after.length"
+    caption="Errors after the cutoff, one step ahead"
+    :checks="facts.checks_after"
   />
   <HeatChart v-if="byFold.length" title="Skill by fold" :rows="byFold" :columns="foldNames" />
   <HeatChart

@@ -6,16 +6,16 @@ import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import EmptyRoom from '../../widgets/EmptyRoom.vue'
 import RoomFrame from '../../widgets/RoomFrame.vue'
-import BoardFoot from './BoardFoot.vue'
-import BoardTable from './BoardTable.vue'
+import BoardArea from './BoardArea.vue'
 import ContenderFacts from './ContenderFacts.vue'
 import EntrantEvidence from './EntrantEvidence.vue'
 import LayoutRoom from './layout/LayoutRoom.vue'
+import ExperimentActions from './ExperimentActions.vue'
 import FoldMap from './FoldMap.vue'
-import SaveMenu from './SaveMenu.vue'
 import { useDuel } from './useDuel'
 import { useExperiment, type BoardManner } from './useExperiment'
 import { useForecasts } from './useForecasts'
+import { useErrors } from './useGlance'
 
 const store = useProject()
 const view = useView()
@@ -76,6 +76,9 @@ const { points, forecasts, lane, bands, flatLane, fold, learned } = useForecasts
   shown,
 )
 const { answer: asked, duel, lane: saved } = useDuel(id, selected, opponent, manner, contenders)
+const glance = ref('board')
+const errors = ref<'' | 'signed' | 'absolute'>('')
+const { answer: missedAnswer, lane: missed } = useErrors(id, errors, shown, contenders)
 const sentence = computed(() => {
   if (judged.loading.value) return 'Reading the board …'
   if (judged.failure.value && !board.value) return `The board could not be read: ${judged.failure.value}`
@@ -147,35 +150,38 @@ onBeforeUnmount(() => {
       :answer="asked"
       class="duel"
     />
-    <BoardTable
+    <TimeLane
+      v-if="errors"
+      name="errors"
+      :title="errors === 'signed' ? 'forecast − truth' : 'size of errors'"
+      :unit="view.unit"
+      :series="missed"
+      :answer="missedAnswer"
+      :from-zero="errors === 'absolute'"
+      class="duel"
+    />
+    <BoardArea
       v-if="experiment"
+      v-model:glance="glance"
+      v-model:errors="errors"
+      :experiment="experiment"
+      :board="board"
       :rows="rows"
-      :metrics="board?.metrics ?? []"
-      :notes="board?.notes ?? []"
       :deceptions="deceptions"
-      :ranks="board?.ranks ?? null"
-      :resampled="board?.resampled ?? null"
-      :baseline="experiment.baseline"
-      :folds="cutoffs.length"
       :unit="view.unit"
       :selected="selected"
       :shown="shown"
-      :contenders="contenders"
+      :fold="fold"
+      :active="active"
+      :sentence="sentence"
+      :used="used"
+      :caution="caution"
+      :manner="manner"
       class="board"
       @select="selected = $event"
       @toggle="toggle"
-    >
-      <BoardFoot
-        :experiment="experiment"
-        :active="active"
-        :sentence="sentence"
-        :used="used"
-        :caution="caution"
-        :measure="board?.skill_metric ?? ''"
-        :manner="manner"
-        @change="manner = $event"
-      />
-    </BoardTable>
+      @change="manner = $event"
+    />
     <template #inspector>
       <ContenderFacts
         v-if="experiment && selected"
@@ -198,25 +204,15 @@ onBeforeUnmount(() => {
         />
       </ContenderFacts>
       <span style="flex: 1"></span>
-      <div class="buttons">
-        <button v-if="active" class="button primary" @click="stop">Stop (Esc)</button>
-        <button
-          v-else-if="experiment && experiment.done < experiment.cells"
-          class="button primary"
-          @click="run"
-        >
-          Continue (r)
-        </button>
-        <button
-          class="button"
-          :class="{ primary: !active && experiment?.done === experiment?.cells }"
-          :disabled="!there"
-          @click="editing = true"
-        >
-          Copy, then vary
-        </button>
-        <SaveMenu v-if="id" :id="id" />
-      </div>
+      <ExperimentActions
+        :id="id"
+        :experiment="experiment"
+        :active="active"
+        :there="there"
+        @run="run"
+        @stop="stop"
+        @copy="editing = true"
+      />
     </template>
   </RoomFrame>
 </template>
@@ -241,9 +237,5 @@ onBeforeUnmount(() => {
 .board {
   flex: 0 1 auto;
   max-height: 52%;
-}
-.buttons {
-  display: flex;
-  gap: 8px;
 }
 </style>
