@@ -11,8 +11,8 @@ from test_contract import ENTRIES, is_problem
 
 from conftest import hourly_csv
 from proteron.core.experiment import Experiment, Judging
-from proteron.core.judge import compute_cell, optimism, walk_forward
-from proteron.records.results import save_result
+from proteron.core.judge import compute_cells, optimism, walk_forward
+from proteron.records.results import load_results, save_result
 from proteron.services import experiments
 
 FOLDS = {"count": 5, "horizon": 6, "span": 12, "every": 6, "sealed": 2}
@@ -38,9 +38,11 @@ def compute(found: SimpleNamespace, experiment: int, contender: str | None = Non
     with found.reach.database.session() as session:
         judging = experiments.judging_of(experiments.records.get_experiment(session, experiment))
     cells = judging.cells(found.panel) if contender is None else judging.sealed_cells(found.panel, contender)
-    for cell in cells:
+    with found.reach.database.session() as session:
+        earlier = {each.cell.key: each for each in load_results(session, experiment)}
+    for result in compute_cells(found.panel, cells, earlier=earlier):
         with found.reach.database.session() as session:
-            save_result(session, compute_cell(found.panel, cell))
+            save_result(session, result)
     with found.reach.database.session() as session:
         experiments.records.set_state(session, experiment, "done")
 
