@@ -58,3 +58,10 @@ def test_errors_in_time_and_criteria(client: FlaskClient, sealed, report: pt.Rep
         errors = report.losses(report.metrics[0]).reported((3, 4))
         assert each["error"] == pytest.approx(errors[place, 2, 1])
     assert is_problem(get(client, f"/experiments/{sealed.experiment}/criteria?fold=3"), 404)  # it is sealed
+
+
+def test_signs(client: FlaskClient, sealed, report: pt.Report) -> None:  # noqa: F811
+    found = get(client, f"/experiments/{sealed.experiment}/signs?contender=curve").json
+    assert found == {"changes": report.signs("curve"), "values": report.signs("curve", "values")}
+    assert sum(sum(each.values()) for each in found["changes"].values()) > 50
+    assert is_problem(get(client, f"/experiments/{sealed.experiment}/signs?contender=nobody"), 422)

@@ -77,3 +77,17 @@ def criteria(path: shapes.ExperimentPath, query: views.CriteriaQuery) -> Respons
     return answer(
         views.CriteriaView(metric=shapes.MetricView.of(skill_metric_of(judging.metrics)), entrants=entrants)
     )  # fmt: skip
+
+
+@blueprint.get(
+    "/experiments/<int:experiment_id>/signs",
+    responses={200: views.SignsView, 404: shapes.Problem, 422: shapes.Problem},
+)
+def signs(path: shapes.ExperimentPath, query: views.SignsQuery) -> Response:
+    """Two-by-two tables of signs of one entrant: of changes against the last known, and of values."""
+    with services().database.session() as session:
+        experiment = records.get_experiment(session, path.experiment_id)
+        with services().computing():
+            panel = services().panel(experiment.dataset_id)
+            changes, values = boards.signs_of(session, experiment, panel, query.contender)
+    return answer(views.SignsView(changes=changes, values=values))

@@ -57,3 +57,14 @@ class RankedView(BaseModel):
 class CriteriaView(BaseModel):
     metric: MetricView
     entrants: list[RankedView]
+
+
+class SignsQuery(BaseModel):
+    contender: str
+
+
+class SignsView(BaseModel):
+    """By what was forecast (up, down), how often the truth went up and down."""
+
+    changes: dict[str, dict[str, int]] = Field(description="Of changes against the last known.")
+    values: dict[str, dict[str, int]] = Field(description="Of values: above and below zero.")

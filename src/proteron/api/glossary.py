@@ -226,6 +226,8 @@ WORDS: dict[str, str] = {
     "RankedView.error": "The error after the cutoff; null: not scored.",
     "RankedView.rank": "By AICc inside the group, from 1; null: nothing to compare with.",
     "RankedView.rank_after": "By the error after the cutoff inside the group, from 1; null: nothing to compare with.",
+    "changes": "By what was forecast (up, down), how often the truth went up and down from the last known.",
+    "SignsView.values": "The same of values above and below zero.",
     "checks_after": "Tests of the errors one step ahead after the cutoff.",
     "rate": f"Seconds for a unit of a cell's work; null: not measured. {_COUNT}",
     "rates": "Seconds for a unit of a cell's work, by contender.",

@@ -36,6 +36,7 @@ from proteron.core.judge import (
     metric_of_skill,
     rank_by_criteria,
     savings,
+    sign_table,
     skill_metric_of,
     skills_by,
 )  # fmt: skip
@@ -200,6 +201,18 @@ def breakdown_of(
         raise SettingsError(f"There is no metric “{measure}”.", field="metric")
     skill = skills_by(told, judging.chosen_baseline, by, panel, folds) if known.tells_skill else None
     return Broken(measure, told.by(by, panel, folds), skill)
+
+
+def signs_of(
+    session: Session, experiment: Experiment, panel: Panel, contender: str
+) -> tuple[dict[str, dict[str, int]], dict[str, dict[str, int]]]:  # fmt: skip
+    """How often what was forecast to go up and down did: of changes against the last known, and of values."""
+    judging = judging_of(experiment)
+    judging.entry(contender)
+    names, folds = [entry.name for entry in judging.contenders], judging.folds.resolve(panel)
+    told = _losses_of(session, experiment.id, ["sign", "sign_of_change"], names, folds, panel)
+    changes, values = (sign_table(told.kept(name).of(contender)) for name in ("sign_of_change", "sign"))
+    return changes, values
 
 
 def errors_of(

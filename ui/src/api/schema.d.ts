@@ -1050,6 +1050,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/experiments/{experiment_id}/signs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Two-by-two tables of signs of one entrant: of changes against the last known, and of values. */
+        get: operations["glance_signs_experiments__int_experiment_id__signs_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/experiments/{experiment_id}/stop": {
         parameters: {
             query?: never;
@@ -8250,6 +8267,30 @@ export interface components {
             verdict: string;
         };
         /**
+         * SignsView
+         * @description By what was forecast (up, down), how often the truth went up and down.
+         */
+        SignsView: {
+            /**
+             * Changes
+             * @description Of changes against the last known.
+             */
+            changes: {
+                [key: string]: {
+                    [key: string]: number;
+                };
+            };
+            /**
+             * Values
+             * @description Of values: above and below zero.
+             */
+            values: {
+                [key: string]: {
+                    [key: string]: number;
+                };
+            };
+        };
+        /**
          * Since
          * @description Steps since the last value that was not zero, or lay outside a band: 0 at the origin itself.
          */
@@ -13033,6 +13074,59 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    glance_signs_experiments__int_experiment_id__signs_get: {
+        parameters: {
+            query: {
+                /** @description The contender's name. */
+                contender: string;
+            };
+            header?: never;
+            path: {
+                /** @description The experiment's number. */
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignsView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -24,7 +24,7 @@ from proteron.core.judge.folds import Fold, learned_by
 from proteron.core.judge.folds_text import duration, duration_text, folds_text, read_folds
 from proteron.core.judge.forecast_table import forecast_table
 from proteron.core.judge.losses import Breakdown, Losses, Told, View, Weighting, losses_at
-from proteron.core.judge.metrics import DEFAULT_METRICS, METRICS, Metric, Scored, metric_of, naive_scale
+from proteron.core.judge.metrics import DEFAULT_METRICS, METRICS, Metric, Scored, metric_of, naive_scale, sign_table
 from proteron.core.judge.variants import vary
 from proteron.core.judge.walk_forward import (
     Report,
@@ -91,6 +91,7 @@ __all__ = [
     "robust_spread",
     "run_cells",
     "savings",
+    "sign_table",
     "skill_metric_of",
     "skills_by",
     "vary",

@@ -12,6 +12,7 @@ import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import { markOf } from '../../theme/theme'
 import FactList from '../../widgets/FactList.vue'
+import SignPart from './SignPart.vue'
 import CalibrationPart from './CalibrationPart.vue'
 import { NAMES } from './criteria'
 import CheckList from './CheckList.vue'
@@ -212,6 +213,9 @@ async function makeOutlook() {
       :gap="experiment.gap"
       :color="markOf(experiment.contenders, contender).css"
     />
+  </FoldedPart>
+  <FoldedPart v-if="experiment.done" title="Did it say the right direction?">
+    <SignPart :experiment="experiment.id" :contender="contender" />
   </FoldedPart>
   <CoefficientTable v-if="facts?.coefficients.length" :facts="facts" />
   <FoldedPart v-if="facts && facts.tried.length > 1" :title="`${facts.tried.length} models tried`">
