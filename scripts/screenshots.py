@@ -97,6 +97,7 @@ def take(address: str, folder: Path) -> None:
             page.wait_for_timeout(300)
             page.screenshot(path=folder / f"{name}.png")
             page.close()
+        _take_layout(browser, address, folder, project, cutoff)
         _take_kept(browser, address, folder, project)
         _take_findings(browser, address, folder)
         _take_classical(browser, address, folder)
@@ -130,6 +131,20 @@ def _take_classical(browser: Browser, address: str, folder: Path) -> None:
     page.get_by_text("smoothing", exact=True).first.click()
     settle(page)
     page.screenshot(path=folder / "walkforward-classical.png")
+    page.close()
+
+
+def _take_layout(browser: Browser, address: str, folder: Path, project: int, cutoff: int) -> None:
+    """An experiment being laid out, the last folds sealed, once every cost of a fit is known."""
+    page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme="light")
+    page.goto(f"{address}/p/{project}/walkforward?series=0&cutoff={cutoff}")
+    page.get_by_role("button", name="Copy, then vary").click()
+    page.get_by_label("Shelf").get_by_text("…", exact=True).first.wait_for(state="detached", timeout=300_000)
+    page.get_by_role("slider", name="Fold 7 of 8, cutoff").or_(page.locator(".fold").nth(6)).first.hover()
+    page.get_by_role("button", name="seal from here").click()
+    page.locator(".fold").nth(3).hover()
+    settle(page)
+    page.screenshot(path=folder / "walkforward-layout.png")
     page.close()
 
 

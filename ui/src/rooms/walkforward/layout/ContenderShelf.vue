@@ -110,7 +110,9 @@ function walk(event: KeyboardEvent) {
                 role="img"
               ></i>
             </td>
-            <td class="number cost" v-tip="costNote(each.cost)">{{ costText(each.cost) }}</td>
+            <td class="number cost" v-tip="costNote(each.cost)">
+              {{ each.reason && !each.cost ? '–' : costText(each.cost) }}
+            </td>
             <td>
               <button
                 class="button quiet"
