@@ -92,6 +92,16 @@ def test_rows_that_fit_nothing_are_counted_and_told() -> None:
     }
 
 
+def test_bounds_are_used_by_level_where_they_are_whole() -> None:
+    table = {"time": ["2024-01-10T05:00", "2024-01-10T06:00"], "value": [1.0, 2.0], "lower_80": [0.5, 1.5],
+             "upper_80": [1.5, 2.5], "lower": [0.0, None], "upper": [2.0, 3.0], "upper_50": [1.2, 2.2]}  # fmt: skip
+    brought = pt.read_forecasts(pa.table(table), data(1))
+    assert brought.contender.forecaster.levels == (0.8,) and "95 % range is missing in 1 row" in " ".join(brought.notes)
+    fitted = brought.contender.fit(data(1))
+    ranges = fitted.ranges(data(1), np.array([9 * 24 + 5]), np.zeros((1, 1, 2)), (0.5, 0.8), np.empty((0, 1, 2)))
+    assert np.isnan(ranges[0]).all() and ranges[1, :, 0, 0].tolist() == [[0.5, 1.5], [1.5, 2.5]]
+
+
 @pytest.mark.parametrize(
     ("table", "reason"),
     [

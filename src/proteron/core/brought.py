@@ -27,6 +27,7 @@ _NAMES = {
 }
 _BOUND = re.compile(r"(lower|upper|low|high|lo|hi)(?:[ _-]?(\d{1,2}(?:\.\d+)?))?", re.IGNORECASE)
 _USUAL = 95.0
+_Bounds = list[tuple[float, Floats, Floats]]
 
 
 @dataclass(frozen=True)
@@ -58,7 +59,6 @@ def read_forecasts(source: Given, panel: Panel, name: str = "", limits: Limits |
     else:
         notes.append("No column says when they were made: every origin is given the same ones.")
     values = _numbers(raw, columns["value"])
-    levels, lower, upper = _bounds(raw)
     keys = _keys(raw, columns, panel)
     strangers = sorted(set(keys[~np.isin(keys, panel.keys)].tolist()))
     if strangers:
@@ -71,6 +71,8 @@ def read_forecasts(source: Given, panel: Panel, name: str = "", limits: Limits |
         raise InputError(f"No row is a forecast of this data. {' '.join(notes)}".strip(), field="file")
     if (off := int((~on_grid).sum())) > 0:
         notes.append(f"{counted(off, 'row has', 'rows have')} no time on the grid of {panel.step}; not used.")
+    bounds = _whole(_bounds(raw), there, notes)
+    lower, upper = [low for _, low, _ in bounds], [high for *_, high in bounds]
     found: dict[str, SeriesForecasts] = {}
     for key in dict.fromkeys(keys[there].tolist()):
         mine = there & (keys == key)
@@ -81,7 +83,7 @@ def read_forecasts(source: Given, panel: Panel, name: str = "", limits: Limits |
             positions=tuple(positions[mine].tolist()), made=tuple(made[mine].tolist()),
             values=tuple(values[mine].tolist()), lower=_told(lower, mine), upper=_told(upper, mine),
         )  # fmt: skip
-    forecaster = MadeElsewhere(source=name, levels=tuple(levels), forecasts=found)
+    forecaster = MadeElsewhere(source=name, levels=tuple(level for level, *_ in bounds), forecasts=found)
     return Brought(Contender(forecaster=forecaster), len(positions), int(there.sum()), tuple(notes))
 
 
@@ -126,7 +128,7 @@ def _numbers(raw: RawTable, name: str) -> Floats:
     return read_numbers(_column(raw, name), ReaderSettings()).values
 
 
-def _bounds(raw: RawTable) -> tuple[list[float], list[Floats], list[Floats]]:
+def _bounds(raw: RawTable) -> _Bounds:
     """Levels that have both ends, lowest first, with their ends."""
     ends: dict[float, dict[str, str]] = {}
     for name in raw.names:
@@ -135,8 +137,7 @@ def _bounds(raw: RawTable) -> tuple[list[float], list[Floats], list[Floats]]:
             level = float(match[2] or _USUAL) / 100
             ends.setdefault(level, {})["lower" if match[1].lower().startswith("lo") else "upper"] = name
     levels = sorted(level for level, found in ends.items() if len(found) == 2 and 0 < level < 1)
-    lower, upper = ([_numbers(raw, ends[level][end]) for level in levels] for end in ("lower", "upper"))
-    return levels, lower, upper
+    return [(level, _numbers(raw, ends[level]["lower"]), _numbers(raw, ends[level]["upper"])) for level in levels]
 
 
 def _keys(raw: RawTable, columns: dict[str, str], panel: Panel) -> np.ndarray:
@@ -145,5 +146,17 @@ def _keys(raw: RawTable, columns: dict[str, str], panel: Panel) -> np.ndarray:
     return np.array([str(each) for each in _column(raw, columns["key"]).to_pylist()], dtype=object)
 
 
-def _told(ends: list[Floats], mine: np.ndarray) -> tuple[tuple[float | None, ...], ...]:
-    return tuple(tuple(None if np.isnan(each) else each for each in end[mine].tolist()) for end in ends)
+def _told(ends: list[Floats], mine: np.ndarray) -> tuple[tuple[float, ...], ...]:
+    return tuple(tuple(end[mine].tolist()) for end in ends)
+
+
+def _whole(bounds: _Bounds, there: np.ndarray, notes: list[str]) -> _Bounds:
+    """Only levels whose ends are known wherever there is a forecast; of the others it is noted."""
+    kept: _Bounds = []
+    for level, low, high in bounds:
+        lacking = int((~(np.isfinite(low) & np.isfinite(high)) & there).sum())
+        if lacking:
+            notes.append(f"The {100 * level:g} % range is missing in {counted(lacking, 'row')}; not used.")
+        else:
+            kept.append((level, low, high))
+    return kept

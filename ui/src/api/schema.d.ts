@@ -8056,7 +8056,7 @@ export interface components {
              * @description Lower ends per level, in the unit of the data.
              * @default []
              */
-            lower: (number | null)[][];
+            lower: number[][];
             /**
              * Made
              * @description How many points were known when each was made; 0: not said.
@@ -8072,7 +8072,7 @@ export interface components {
              * @description Upper ends per level, in the unit of the data.
              * @default []
              */
-            upper: (number | null)[][];
+            upper: number[][];
             /**
              * Values
              * @description Values, in the unit they are told in.

@@ -19,8 +19,8 @@ class SeriesForecasts(Settings):
     positions: tuple[int, ...]
     made: tuple[int, ...]
     values: tuple[float, ...]
-    lower: tuple[tuple[float | None, ...], ...] = ()
-    upper: tuple[tuple[float | None, ...], ...] = ()
+    lower: tuple[tuple[float, ...], ...] = ()
+    upper: tuple[tuple[float, ...], ...] = ()
 
     @model_validator(mode="after")
     def _alike(self) -> Self:
