@@ -1,5 +1,6 @@
 """What an experiment would be, through the API: cells that are there are seen, costs are measured, variants entered."""
 
+import numpy as np
 import pytest
 from flask.testing import FlaskClient
 from test_api import application, client, get, post, send  # noqa: F401
@@ -8,7 +9,7 @@ from test_seals import FOLDS, compute, sealed  # noqa: F401
 
 import proteron as pt
 from proteron.core.errors import StoppedError
-from proteron.core.experiment import Judging
+from proteron.core.experiment import Experiment, Judging
 from proteron.core.forecasters.baselines import LastValue
 from proteron.services import prospects
 
@@ -89,3 +90,28 @@ def test_variants_come_with_chain_and_names(client: FlaskClient) -> None:  # noq
     assert all(each["chain"][0]["kind"] == "log" and each["bias_adjust"] for each in found)
     assert [each["forecaster"]["damped"] for each in found] == [True, False]
     refused(post(client, "/variants", {"contender": entry, "values": {"wings": [1]}}), 422, "no setting")
+
+
+def test_brought_forecasts_go_through_an_experiment_and_its_file(client: FlaskClient, sealed, tmp_path) -> None:  # noqa: F811
+    rows = ["time,series,origin,mean,lower_80,upper_80"]
+    rows += [f"2024-01-16T{hour:02d}:00,north,2024-01-15,{hour},{hour - 1},{hour + 1}" for hour in range(24)]
+    upload = send(client, "\n".join(rows).encode()).json["upload_id"]
+    found = post(client, f"/uploads/{upload}/forecasts", {"dataset_id": sealed.dataset}).json
+    assert (found["rows"], found["used"], found["notes"]) == (24, 24, [])
+    contender = found["contender"]
+    assert contender["name"] == "x" and contender["forecaster"]["source"] == "x.csv"
+    contender["name"] = "their guess"
+    body = {"dataset_id": sealed.dataset, "contenders": [ENTRIES[0], contender], "run": False,
+            "folds": {"kind": "at", "cutoffs": ["2024-01-15T12:00"], "horizon": 36}, "metrics": ["mae"]}  # fmt: skip
+    made = post(client, f"/projects/{sealed.project}/experiments", body).json["id"]
+    compute(sealed, made)
+    row = get(client, f"/experiments/{made}/board").json["rows"][-1]
+    known = sealed.panel.series(0)[15 * 24 : 16 * 24]
+    assert row["contender"] == "their guess" and row["skill"] is not None
+    assert row["errors"]["mae"] == pytest.approx(np.abs(np.arange(24) - known).mean())
+    (tmp_path / "e.toml").write_text(get(client, f"/experiments/{made}/experiment.toml").text, "utf-8")
+    again = Experiment.load(tmp_path / "e.toml").entrants["their guess"]
+    assert again.hash == Judging.parse({"contenders": [contender]}).entrants["their guess"].hash
+    refused(post(client, f"/uploads/{'0' * 32}/forecasts", {"dataset_id": sealed.dataset}), 404, "bring the file again")
+    wrong = send(client, b"when,what\n2024-01-01,1\n").json["upload_id"]
+    refused(post(client, f"/uploads/{wrong}/forecasts", {"dataset_id": sealed.dataset}), 422, "no column of the value")
