@@ -246,7 +246,7 @@ def test_the_board_is_looked_at_from_other_sides(quiet: Page, stack: Stack) -> N
     choose(page, "shown", "criteria inside, rank after")
     expect(page.get_by_role("group", name="Information criteria")).to_be_visible()
     choose(page, "errors in time", "without sign")
-    expect(page.get_by_text("size of errors")).to_be_visible()
+    expect(page.locator(".what", has_text="size of errors")).to_be_visible()
     choose(page, "errors in time", "not drawn")
     expect(page.get_by_text("size of errors")).to_have_count(0)
     choose(page, "shown", "the board")
