@@ -5,7 +5,6 @@ from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from proteron.core.brought import read_forecasts
 from proteron.core.documents import content_hash
 from proteron.core.errors import InputError, ProteronError
 from proteron.core.intake import (
@@ -117,6 +116,8 @@ def make(
 
 def forecasts(path: str, name: str, limits: Limits, dataset_id: int) -> dict[str, Any]:
     """Forecasts of a dataset that were made elsewhere, as a contender's settings, and what became of the rows."""
+    from proteron.core.brought import read_forecasts  # contenders are large, and no other reading needs them
+
     with here().database.session() as session:
         panel = here().panels.get(session, dataset_id)
     with understood():
