@@ -7,11 +7,8 @@ from proteron.api import glance_shapes as views
 from proteron.api import shapes
 from proteron.api.lines import epochs
 from proteron.api.services import answer, series_index, services
-from proteron.core.judge import skill_metric_of
 from proteron.records import experiments as records
-from proteron.records.database import NotFoundError
 from proteron.services import boards
-from proteron.services.experiments import judging_of
 
 blueprint = APIBlueprint("glance", __name__, url_prefix="/api/v1")
 
@@ -66,17 +63,13 @@ def criteria(path: shapes.ExperimentPath, query: views.CriteriaQuery) -> Respons
     """Information criteria of one series in one fold, ranked where they compare, beside the rank after the cutoff."""
     with services().database.session() as session:
         experiment = records.get_experiment(session, path.experiment_id)
-        judging = judging_of(experiment)
         with services().computing():
             panel = services().panel(experiment.dataset_id)
-            series = series_index(panel, query.series)
-            if query.fold >= len(judging.folds.resolve(panel)):
-                raise NotFoundError("There is no such fold.", field="fold")
-            found = boards.criteria_of(session, experiment, panel, query.fold, series)
+            measure, found = boards.criteria_of(
+                session, experiment, panel, query.fold, series_index(panel, query.series)
+            )  # fmt: skip
     entrants = [views.RankedView.model_validate(vars(each)) for each in found]
-    return answer(
-        views.CriteriaView(metric=shapes.MetricView.of(skill_metric_of(judging.metrics)), entrants=entrants)
-    )  # fmt: skip
+    return answer(views.CriteriaView(metric=shapes.MetricView.of(measure), entrants=entrants))
 
 
 @blueprint.get(

@@ -21,11 +21,11 @@ from proteron.core.words import counted, listed
 _MOST = 200_000
 _NAMES = {
     "time": ("time", "when", "timestamp", "datetime", "date", "target_time", "month", "day", "hour"),
-    "key": ("key", "series", "id", "item", "unique_id", "name"),
+    "key": ("key", "series", "id", "item", "name"),
     "origin": ("origin", "cutoff", "made", "made_at", "as_of", "issued"),
-    "value": ("mean", "value", "forecast", "prediction", "predicted", "y_hat", "yhat"),
+    "value": ("mean", "value", "forecast", "prediction", "predicted"),
 }
-_BOUND = re.compile(r"(lower|upper|low|high|lo|hi)(?:[ _-]?(\d{1,2}(?:\.\d+)?))?", re.IGNORECASE)
+_BOUND = re.compile(r"(lower|upper|low|high)(?:[ _-]?(\d{1,2}(?:\.\d+)?))?", re.IGNORECASE)
 _USUAL = 95.0
 _Bounds = list[tuple[float, Floats, Floats]]
 

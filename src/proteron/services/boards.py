@@ -21,6 +21,7 @@ from proteron.core.judge import (
     Duel,
     ErrorsInTime,
     Fold,
+    Losses,
     Ranked,
     Told,
     View,
@@ -32,7 +33,6 @@ from proteron.core.judge import (
     forecast_table,
     losses_at,
     make_board,
-    metric_of,
     metric_of_skill,
     rank_by_criteria,
     savings,
@@ -46,6 +46,7 @@ from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 from proteron.core.words import counted
 from proteron.records import experiments as records
+from proteron.records.database import NotFoundError
 from proteron.records.datasets import get_dataset
 from proteron.records.models import Experiment, SealBreaking
 from proteron.records.results import entrant_facts, load_losses, load_outcomes, load_results
@@ -147,10 +148,7 @@ def duel_of(
     weighting: Weighting = "points", series: int | None = None,
 ) -> tuple[Duel, tuple[Ints, Floats], tuple[Ints, Floats]]:  # fmt: skip
     """Two entrants compared, by cells that are done: and what one had saved by when, of all series and of one."""
-    judging = judging_of(experiment)
-    measure, folds = metric or skill_metric_of(judging.metrics), judging.folds.resolve(panel)
-    names = [entry.name for entry in judging.contenders]
-    told = losses_at(_losses_of(session, experiment.id, [measure], names, folds, panel).weighted(weighting), measure)
+    told, folds = _measured(session, experiment, panel, metric, weighting)
     found = duel(told, one, other, panel, folds)
     return found, savings(told, one, other, folds), savings(told, one, other, folds, series)
 
@@ -170,7 +168,7 @@ def deceptions_of(
     cases = [
         Case(
             name, entry.is_baseline, base, measure, told, tuple(folds), panel, outcomes.get(name), levels,
-            not entry.forecaster.listed,
+            entry.forecaster.family == "elsewhere",
         )
         for name, entry in entries.items()
     ]  # fmt: skip
@@ -192,15 +190,12 @@ def breakdown_of(
     weighting: Weighting = "points",
 ) -> Broken:  # fmt: skip
     """Errors and skill by fold, step, series or slot of the calendar, by cells that are done."""
-    judging = judging_of(experiment)
-    measure, folds = metric or skill_metric_of(judging.metrics), judging.folds.resolve(panel)
-    names = [entry.name for entry in judging.contenders]
-    told = losses_at(_losses_of(session, experiment.id, [measure], names, folds, panel).weighted(weighting), measure)
-    known = metric_of(measure)
-    if known is None:
-        raise SettingsError(f"There is no metric “{measure}”.", field="metric")
-    skill = skills_by(told, judging.chosen_baseline, by, panel, folds) if known.tells_skill else None
-    return Broken(measure, told.by(by, panel, folds), skill)
+    told, folds = _measured(session, experiment, panel, metric, weighting)
+    if told.report is None:
+        raise SettingsError(f"There is no metric “{told.metric}”.", field="metric")
+    baseline = judging_of(experiment).chosen_baseline
+    skill = skills_by(told, baseline, by, panel, folds) if told.report.tells_skill else None
+    return Broken(told.metric, told.by(by, panel, folds), skill)
 
 
 def signs_of(
@@ -224,16 +219,20 @@ def errors_of(
     return errors_in_time(panel, results, series, ahead)
 
 
-def criteria_of(session: Session, experiment: Experiment, panel: Panel, fold: int, series: int) -> list[Ranked]:
-    """Information criteria of every entrant that has them, of one fold and series, and their ranks after the cutoff."""
-    results = load_results(session, experiment.id, None, fold, series, learned=True)
-    judging = judging_of(experiment)
-    measure, folds = skill_metric_of(judging.metrics), judging.folds.resolve(panel)
-    names = [entry.name for entry in judging.contenders]
-    told = losses_at(_losses_of(session, experiment.id, [measure], names, folds, panel), measure)
+def criteria_of(
+    session: Session, experiment: Experiment, panel: Panel, fold: int, series: int
+) -> tuple[str, list[Ranked]]:  # fmt: skip
+    """The metric that ranks after the cutoff, and every entrant's criteria of one open fold and series, both ranked.
+
+    Raises `NotFoundError` for a fold that is sealed, or not there.
+    """
+    told, folds = _measured(session, experiment, panel)
+    if fold >= len(folds):
+        raise NotFoundError("There is no such fold.", field="fold")
     errors = told.reported((1, 2, 3, 4), _only(told.values.shape[1:], fold, series))
-    after = dict(zip(names, errors.tolist(), strict=True))
-    return rank_by_criteria([each for each in results if series in each.cell.series], panel, series, after)
+    after = dict(zip(told.names, errors.tolist(), strict=True))
+    results = load_results(session, experiment.id, None, fold, series, learned=True)
+    return told.metric, rank_by_criteria(results, panel, series, after)
 
 
 def _only(shape: tuple[int, ...], fold: int, series: int) -> Floats:
@@ -270,6 +269,17 @@ def report_of(session: Session, experiment: Experiment, panel: Panel) -> ReportC
     return report_content(
         panel, folds, board, deceptions, caution, told, shown, made, "" if sealed is None else sealed.told(board)
     )
+
+
+def _measured(
+    session: Session, experiment: Experiment, panel: Panel, metric: str | None = None, weighting: Weighting = "points"
+) -> tuple[Losses, list[Fold]]:  # fmt: skip
+    """Every entrant's losses by one metric, by default the one that tells skill; and the open folds."""
+    judging = judging_of(experiment)
+    measure, folds = metric or skill_metric_of(judging.metrics), judging.folds.resolve(panel)
+    names = [entry.name for entry in judging.contenders]
+    told = _losses_of(session, experiment.id, [measure], names, folds, panel).weighted(weighting)
+    return losses_at(told, measure), folds
 
 
 _KEPT_LOSSES = 2  # experiments whose losses stay in memory, so that another metric is told at once

@@ -4,7 +4,7 @@ And what one fit of a contender costs on the data at hand, which is measured.
 """
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from time import monotonic
 
 from sqlalchemy import select
@@ -103,7 +103,7 @@ def cost_of_fit(contender: Contender, panel: Panel, index: int, until: int, limi
     try:
         taken = _fit(contender, known, work)
         if taken < min(_AGAIN_BELOW, limit / 2):
-            taken = min(taken, _fit(contender, known, replace(work)))
+            taken = min(taken, _fit(contender, known, work))
     except StoppedError:
         return Cost(None, limit, None)
     points = max(1, known.end - int(known.starts.min()))

@@ -65,7 +65,7 @@ class Contender(Settings):
 
     @model_validator(mode="after")
     def _in_original_units(self) -> Self:
-        if not self.forecaster.listed and self.chain.stages:
+        if self.forecaster.family == "elsewhere" and self.chain.stages:
             raise ValueError("forecasts that were made elsewhere are in original units: they take no chain")
         return self
 

@@ -145,7 +145,7 @@ class Report:
             find_deceptions(
                 Case(
                     name, contender.is_baseline, self.baseline, skill_metric_of(self.metrics), self._losses,
-                    self.folds, self.panel, outcomes.get(name), levels, not contender.forecaster.listed,
+                    self.folds, self.panel, outcomes.get(name), levels, contender.forecaster.family == "elsewhere",
                 )
                 for name, contender in self.contenders.items()
             )
