@@ -9,6 +9,7 @@ import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import { markOf } from '../../theme/theme'
 import FactList from '../../widgets/FactList.vue'
+import { slotName } from './glance'
 
 /** What a duel comes to: its test, by steps ahead, by series, and where in the calendar each of the two wins. */
 const props = defineProps<{ duel: Shapes['DuelView']; contenders: { name: string; family: string }[] }>()
@@ -42,7 +43,7 @@ const bySteps = computed<PlotSeries[]>(() => {
 const saved = (each: Shapes['PairView']) =>
   each.one === null || !each.other ? null : 1 - each.one / each.other
 const slots = computed(() => props.duel.by_slot.filter((each) => each.one !== null))
-const slotNames = computed(() => slots.value.map((each) => each.label.replace(/^\D+/, '')))
+const slotNames = computed(() => slots.value.map((each) => slotName(each.label)))
 const slotTitle = computed(() => (slots.value[0]?.label ?? '').replace(/ .*/, '').replaceAll('_', ' '))
 const scatter = computed<PlotSeries[]>(() => {
   const told = props.duel.by_series.filter((each) => each.one !== null && each.other !== null)

@@ -10,7 +10,7 @@ import AnswerNote from '../../widgets/AnswerNote.vue'
 import DataGrid from '../../widgets/DataGrid.vue'
 import type { GridColumn } from '../../widgets/grid'
 import CriteriaGrid from './CriteriaGrid.vue'
-import { costPlot, learningPlot, spreadPlot, weekRows } from './glance'
+import { costPlot, learningPlot, slotName, spreadPlot, weekRows } from './glance'
 import { useBreakdown, type ViewBy } from './useGlance'
 import type { BoardManner, BoardRow } from './useExperiment'
 
@@ -58,7 +58,7 @@ const columns = computed<GridColumn<Line>[]>(() => [
     name: 'label',
     title: NAMES[props.glance] ?? '',
     value: (line) => (props.glance === 'series' ? line.label : line.place),
-    text: (line) => line.label.replaceAll('_', ' '),
+    text: (line) => (props.glance === 'calendar' ? slotName(line.label) : line.label),
     words: props.glance === 'series',
     frozen: true,
   },

@@ -8,6 +8,17 @@ type Found = Shapes['BreakdownView'] | null
 const DAYS = ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun']
 const HOURS = 24
 
+const MONTHS = ['Jan', 'Feb', 'Mar', 'Apr', 'May', 'Jun', 'Jul', 'Aug', 'Sep', 'Oct', 'Nov', 'Dec']
+/** A slot of the calendar as people call it: “weekday 0” is Mon, “month 11” Dec, “hour_of_day 5” 5 h. */
+export function slotName(label: string): string {
+  const code = Number(/\d+$/.exec(label)?.[0] ?? NaN)
+  if (label.startsWith('weekday')) return DAYS[code] ?? label
+  if (label.startsWith('month')) return MONTHS[code] ?? label
+  if (label.startsWith('quarter')) return `Q${code + 1}`
+  if (label.startsWith('hour_of_day')) return `${code} h`
+  return label
+}
+
 /** Skill against the seconds of all cells, a point for each entrant. */
 export function costPlot(rows: BoardRow[], names: Names, shown: Set<string>): PlotSeries[] {
   return rows

@@ -1,7 +1,7 @@
 <script setup lang="ts">
-import InputText from 'primevue/inputtext'
 import { computed, nextTick, ref, watch } from 'vue'
 import { useProject } from '../../../state/project'
+import FoldHead from './FoldHead.vue'
 import { useFoldBars } from '../useFoldBars'
 import {
   counted,
@@ -21,11 +21,6 @@ const emit = defineEmits<{ change: [design: Design]; say: [line: string]; settin
 const store = useProject()
 const row = ref(0)
 const host = ref<HTMLElement>()
-const typed = ref(props.line)
-watch(
-  () => props.line,
-  (now) => (typed.value = now),
-)
 const opened = computed(() => props.laid.folds.length - props.sealed)
 const { bars, at } = useFoldBars(
   () => props.laid.folds.slice(0, opened.value),
@@ -102,35 +97,14 @@ const count = (by: 1 | -1) => store.axis && emit('change', counted(props.laid, r
 
 <template>
   <section class="plan panel" aria-label="Folds">
-    <header>
-      <h1>Folds</h1>
-      <button
-        class="button quiet"
-        aria-label="One fold fewer"
-        v-tip="'One fold fewer (−)'"
-        @click="count(-1)"
-      >
-        −
-      </button>
-      <button class="button quiet" aria-label="One fold more" v-tip="'One fold more (+)'" @click="count(1)">
-        +
-      </button>
-      <button
-        class="button quiet"
-        v-tip="'Seal the folds from the one at hand on, or open them (s)'"
-        @click="emit('change', sealedFrom(laid, row))"
-      >
-        seal from here
-      </button>
-      <button class="button quiet" @click="emit('settings')">every setting</button>
-      <InputText
-        v-model="typed"
-        class="field line"
-        aria-label="Folds in words"
-        :aria-invalid="Boolean(problem)"
-        @change="emit('say', typed)"
-      />
-    </header>
+    <FoldHead
+      :line="line"
+      :wrong="Boolean(problem)"
+      @count="count"
+      @seal="emit('change', sealedFrom(laid, row))"
+      @settings="emit('settings')"
+      @say="emit('say', $event)"
+    />
     <p v-if="problem" class="problem" role="alert">{{ problem }}</p>
     <div ref="host" class="plot" :class="{ refused }">
       <div
@@ -183,28 +157,11 @@ const count = (by: 1 | -1) => store.axis && emit('change', counted(props.laid, r
   padding: 8px 12px;
   min-height: 0;
 }
-header {
-  display: flex;
-  align-items: center;
-  gap: 6px;
-}
-h1 {
-  margin: 0;
-}
 .hint {
   white-space: nowrap;
   overflow: hidden;
   text-overflow: ellipsis;
   min-width: 0;
-}
-.line {
-  flex: 1;
-  min-width: 300px;
-  font-family: var(--numbers);
-  margin-left: auto;
-}
-.line[aria-invalid='true'] {
-  border-color: var(--worse);
 }
 .problem {
   margin: 0;

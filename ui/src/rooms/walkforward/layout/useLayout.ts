@@ -93,18 +93,21 @@ export function useLayout(source: Shapes['ExperimentView'] | null) {
   watch(design, () => (lineProblem.value = ''))
 
   const laidAside = new Map<string, Entry[]>()
+  /** Enter these beside `others`; a name that is taken gets a number. Returns the last one's. */
+  function enterAll(more: Entry[], others: Entry[] = entries.value): string {
+    const all = [...others]
+    for (const each of more) {
+      const taken = all.map((other) => other.name)
+      all.push({ ...each, name: freeName(each.name, taken) })
+    }
+    entries.value = all
+    return all[all.length - 1]?.name ?? ''
+  }
   const titleOf = (kind: string) => String(store.catalogue?.forecasters[kind]?.title ?? kind)
-  function enter(kind: string): number {
-    const called = freeName(
-      titleOf(kind),
-      entries.value.map((each) => each.name),
-    )
-    const again = laidAside.get(kind) ?? [
-      { name: called, forecaster: { kind }, chain: [] } as unknown as Entry,
-    ]
+  function enter(kind: string) {
+    const plain = { name: titleOf(kind), forecaster: { kind }, chain: [] } as unknown as Entry
+    enterAll(laidAside.get(kind) ?? [plain])
     laidAside.delete(kind)
-    entries.value = [...entries.value, ...again]
-    return entries.value.length - 1
   }
   function leave(kind: string) {
     const mine = entries.value.filter((each) => each.forecaster.kind === kind)
@@ -125,14 +128,10 @@ export function useLayout(source: Shapes['ExperimentView'] | null) {
     const body = { contender: entry, values } as unknown as Shapes['VariantsBody']
     const found = await attempt(() => unwrap(client.POST('/api/v1/variants', { body })))
     if (!found) return false
-    const rest = entries.value.filter((each) => each.name !== entry.name)
-    const taken = rest.map((each) => each.name)
-    const variants = (found.contenders as unknown as Entry[]).map((each) => {
-      const free = freeName(each.name, taken)
-      taken.push(free)
-      return { ...each, name: free }
-    })
-    entries.value = [...rest, ...variants]
+    enterAll(
+      found.contenders as unknown as Entry[],
+      entries.value.filter((each) => each.name !== entry.name),
+    )
     return true
   }
 
@@ -152,14 +151,9 @@ export function useLayout(source: Shapes['ExperimentView'] | null) {
       )
     })
     if (!found) return
-    const entry = found.contender as unknown as Entry
-    const free = freeName(
-      entry.name,
-      entries.value.map((each) => each.name),
-    )
-    entries.value = [...entries.value, { ...entry, name: free }]
+    const called = enterAll([found.contender as unknown as Entry])
     brought.value = [
-      `${free}: ${count(found.used)} of ${count(found.rows)} rows are used.`,
+      `${called}: ${count(found.used)} of ${count(found.rows)} rows are used.`,
       ...found.notes,
     ].join(' ')
   }
