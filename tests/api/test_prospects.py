@@ -11,7 +11,7 @@ import proteron as pt
 from proteron.core.errors import StoppedError
 from proteron.core.experiment import Experiment, Judging
 from proteron.core.forecasters.baselines import LastValue
-from proteron.services import prospects
+from proteron.core.judge import cost
 
 LINE = "5 folds, all before, gap 1 h, 6 h ahead, 12 h scored, origin every 6 h, last 2 sealed"
 
@@ -65,20 +65,20 @@ def test_a_fit_is_timed_twice_where_it_is_short_and_given_up_where_it_is_long(
     sealed, monkeypatch: pytest.MonkeyPatch  # noqa: F811
 ) -> None:  # fmt: skip
     taken, seen = [0.5, 0.2], []
-    monkeypatch.setattr(prospects, "_fit", lambda contender, known, work: (seen.append(known), taken[len(seen) - 1])[1])
-    alone = prospects.cost_of_fit(pt.forecaster("drift"), sealed.panel, 1, 300)
+    monkeypatch.setattr(cost, "_fit", lambda contender, known, work: (seen.append(known), taken[len(seen) - 1])[1])
+    alone = cost.cost_of_fit(pt.forecaster("drift"), sealed.panel, 1, 300)
     assert alone.seconds == 0.2 and [len(known) for known in seen] == [1, 1] and seen[0].end == 300
     seen.clear()
     taken[:] = [1.5]
-    together = prospects.cost_of_fit(pt.forecaster("vector_autoregression"), sealed.panel, 1, 300)
+    together = cost.cost_of_fit(pt.forecaster("vector_autoregression"), sealed.panel, 1, 300)
     assert together.seconds == 1.5 and len(seen[0]) == len(sealed.panel) > 1 and len(seen) == 1
 
     def endless(contender, known, work):
         assert work.stop_asked()
         raise StoppedError("Stopped on request.")
 
-    monkeypatch.setattr(prospects, "_fit", endless)
-    assert prospects.cost_of_fit(pt.forecaster("drift"), sealed.panel, 0, 300, limit=-1.0) == prospects.Cost(
+    monkeypatch.setattr(cost, "_fit", endless)
+    assert cost.cost_of_fit(pt.forecaster("drift"), sealed.panel, 0, 300, limit=-1.0) == cost.Cost(
         None, -1.0, None
     )  # fmt: skip
 

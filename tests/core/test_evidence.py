@@ -170,6 +170,11 @@ def test_ranks_are_those_of_the_published_example() -> None:
     assert found.statistic == pytest.approx(9.28, abs=0.01)
     assert found.critical_difference == pytest.approx(2.569 * np.sqrt(4 * 5 / (6 * 14)), abs=1e-3)
     assert found.cases == 14 and found.p_value == pytest.approx(stats.chi2.sf(9.28, 3), abs=1e-4)
+    assert found.mean_ranks == dict(zip("abcd", stats.rankdata(-accuracies.T, axis=0).mean(axis=1), strict=True))
+    for entrants in (2, 7, 30):
+        spread = rank_entrants(list(range(entrants)), np.random.default_rng(4).normal(size=(entrants, 6)))
+        exact = stats.studentized_range.ppf(0.95, entrants, np.inf) * np.sqrt(entrants * (entrants + 1) / (12 * 6))
+        assert spread is not None and spread.critical_difference == pytest.approx(exact, rel=1e-9)
     gone = rank_entrants(["a", "b"], np.array([[1.0, NAN, 2.0], [2.0, 1.0, 1.0]]))
     assert gone is not None and gone.cases == 2 and gone.mean_ranks == {"a": 1.5, "b": 1.5}
     assert rank_entrants(["a"], np.ones((1, 5))) is None and rank_entrants(["a", "b"], np.ones((2, 1))) is None

@@ -174,6 +174,17 @@ def test_whatever_a_step_computes_with_is_loaded_before_it() -> None:
     assert said.stdout.strip() == "[]"
 
 
+@pytest.mark.parametrize(
+    ("module", "heavy"),
+    [("worker", {"numba", "scipy", "pyarrow", "pandas"}), ("computation", {"scipy.stats", "pandas"})],
+)
+def test_processes_load_no_more_than_they_need(module: str, heavy: set[str]) -> None:
+    """A worker that dies is there again in a moment: what computes is loaded in its processes only."""
+    script = f"import sys, proteron.runner.{module}; print(*sorted({heavy!r} & set(sys.modules)))"
+    said = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True)
+    assert said.stdout.strip() == ""
+
+
 def test_a_step_has_its_whole_time_after_loading(monkeypatch: pytest.MonkeyPatch) -> None:
     said: list[bool] = []
     monkeypatch.setattr(Here, "tell_clock", said.append)

@@ -80,12 +80,12 @@ def test_a_killed_worker_loses_nothing_and_work_resumes_by_itself(stack: Stack) 
     experiment = start(stack, "killing", seed=13, count=10)
     path = f"/experiments/{experiment['id']}"
     before = stack.wait(path, lambda e: e["done"] >= 3)["done"]
+    own = stack.ok("GET", f"{path}/facts?contender=net&fold=0")["seconds"]
     worker = stack.children()["worker"]
     os.kill(worker.pid, signal.SIGKILL)
-    killed = time.monotonic()
     assert stack.ok("GET", path)["done"] >= before
-    resumed = stack.wait(path, lambda e: e["done"] > before + 1 or e["state"] == "done", seconds=20)
-    assert time.monotonic() - killed < 20
+    within = 20 + 2 * own  # what the cells that were begun anew take themselves is not the runner's
+    resumed = stack.wait(path, lambda e: e["done"] > before + 1 or e["state"] == "done", seconds=within)
     assert resumed["failed"] == 0
     finished = stack.wait(path, done)
     assert finished["done"] == finished["cells"]

@@ -18,7 +18,7 @@ GOOD = "time,y\n" + "\n".join(f"2024-01-{d:02d},{d}.5" for d in range(1, 20))
 
 @pytest.fixture
 def sidecar(database_url: str) -> Iterator[Sidecar]:
-    made = Sidecar(database_url, 2 * 2**30)
+    made = Sidecar(database_url, 2 * 2**30, "intake")
     yield made
     made.close()
 

@@ -8,8 +8,11 @@ from proteron.api import shapes
 from proteron.api.services import answer, series_index, services
 from proteron.api.walkforward import fold_view
 from proteron.core.judge import read_folds, vary
+from proteron.core.judge.cost import LONGEST
 from proteron.records.datasets import get_dataset
-from proteron.services.prospects import cost_of_fit, prospect_of
+from proteron.services.prospects import prospect_of
+
+_COST_SECONDS = 10 * LONGEST  # others may wait before it, and the process may still have to load
 
 blueprint = APIBlueprint("prospects", __name__, url_prefix="/api/v1")
 
@@ -41,8 +44,7 @@ def cost(path: shapes.DatasetPath, body: views.CostBody) -> Response:
     """What one fit costs here: it is made, as of a cutoff, and its time taken. Nothing of it is kept."""
     panel = services().panel(path.dataset_id)
     series = series_index(panel, body.series)
-    with services().computing():
-        found = cost_of_fit(body.contender.contender, panel, series, panel.known(body.until))
+    found = services().trial.call("cost", body.contender, path.dataset_id, series, body.until, seconds=_COST_SECONDS)
     return answer(views.CostView(**vars(found)))
 
 

@@ -1,5 +1,6 @@
 """The way into processes that compute: by name, so that whoever calls stays light."""
 
+from importlib import import_module
 from multiprocessing.connection import Connection
 from typing import Any
 
@@ -13,11 +14,9 @@ def prepare(url: str, memory: int) -> None:
     child.prepare(url, memory)
 
 
-def call_intake(name: str, *arguments: Any) -> Any:
-    """Run a function of `intake` in the process beside the web server."""
-    from proteron.runner import intake
-
-    return getattr(intake, name)(*arguments)
+def call(module: str, name: str, *arguments: Any) -> Any:
+    """Run a function of a module of `runner` in a process beside the web server."""
+    return getattr(import_module(f"proteron.runner.{module}"), name)(*arguments)
 
 
 def serve(connection: Connection, url: str, memory: int) -> None:

@@ -1,4 +1,4 @@
-"""A process beside the web server that reads what users bring: bounded in time and memory, replaced when it dies."""
+"""A process beside the web server, for what must not hold it up: bounded in time and memory, replaced when it dies."""
 
 import multiprocessing
 import threading
@@ -14,7 +14,8 @@ from proteron.runner import remote
 class Sidecar:
     """One process; calls wait for each other. A call that takes too long, or dies, costs only itself."""
 
-    def __init__(self, url: str, memory: int) -> None:
+    def __init__(self, url: str, memory: int, module: str) -> None:
+        self._module = module
         self._arguments = (url, memory)
         self._lock = threading.Lock()
         self._executor: ProcessPoolExecutor | None = None
@@ -31,7 +32,7 @@ class Sidecar:
         while True:
             executor = self._running()
             try:
-                return executor, executor.submit(remote.call_intake, function, *arguments)
+                return executor, executor.submit(remote.call, self._module, function, *arguments)
             except (BrokenProcessPool, RuntimeError):
                 self._drop(executor)
 
@@ -40,7 +41,7 @@ class Sidecar:
         self._submit("ready")
 
     def call(self, function: str, *arguments: Any, seconds: float) -> Any:
-        """Run a function of `runner.intake`; raises what it raises, or `LimitError` when it takes too much."""
+        """Run a function of the process's module; raises what it raises, or `LimitError` when it takes too much."""
         executor, future = self._submit(function, *arguments)
         try:
             return future.result(seconds)
@@ -50,7 +51,7 @@ class Sidecar:
         except (BrokenProcessPool, CancelledError) as error:
             self._drop(executor)
             raise LimitError(
-                "The process that reads files was taken down, perhaps for lack of memory; nothing was stored."
+                "The process that did this was taken down, perhaps for lack of memory; nothing was stored."
             ) from error
 
     def _drop(self, executor: ProcessPoolExecutor) -> None:

@@ -56,7 +56,12 @@ class Resources:
     @property
     def sidecar(self) -> Sidecar:
         """The process that reads what users bring."""
-        return self.open("sidecar", lambda: Sidecar(self.url, self.settings.intake_bytes))
+        return self.open("sidecar", lambda: Sidecar(self.url, self.settings.intake_bytes, "intake"))
+
+    @property
+    def trial(self) -> Sidecar:
+        """The process in which contenders are tried, so that no request waits for a fit."""
+        return self.open("trial", lambda: Sidecar(self.url, self.settings.cell_bytes, "trial"))
 
     def panel(self, dataset_id: int) -> Panel:
         """The panel of a dataset, kept in memory."""

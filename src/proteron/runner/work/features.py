@@ -6,7 +6,6 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from proteron.records import profiles as records
-from proteron.records.datasets import get_dataset
 from proteron.records.models import Dataset, PanelProfile
 from proteron.runner.queue import Queue, jobs_of
 from proteron.runner.work.kind import Job, LongWork, Running
@@ -76,6 +75,8 @@ class FeatureWork(LongWork):
 
 def enqueue_features(session: Session, queue: Queue, profile: PanelProfile) -> None:
     """Queue jobs for the series that have no features yet."""
+    from proteron.records.datasets import get_dataset
+
     points = get_dataset(session, profile.dataset_id).layout["points"]
     size = max(1, min(_MOST_PER_JOB, int(_POINTS_PER_JOB * profile.series / max(points, 1))))
     groups: dict[int, list[int]] = {}

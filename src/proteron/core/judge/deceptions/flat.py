@@ -1,7 +1,7 @@
 """What looks good where it is easy: in flattened units, or on what was learned."""
 
 import numpy as np
-from scipy import stats
+from scipy import special
 
 from proteron.core.judge.cells import FLAT_SQUARE
 from proteron.core.judge.deceptions.case import Case, Deception
@@ -46,7 +46,7 @@ def inside_only(case: Case) -> Deception | None:
     ratios = ratios[np.isfinite(ratios)]
     if len(ratios) < _FEWEST:
         return None
-    chance = stats.binom.cdf((ratios <= 1).sum(), len(ratios), 0.5)
+    chance = special.bdtr((ratios <= 1).sum(), len(ratios), 0.5)
     middle = float(np.median(ratios))
     if chance > _SURE or middle < _WORSE:
         return None

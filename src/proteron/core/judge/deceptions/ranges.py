@@ -3,7 +3,7 @@
 from dataclasses import replace
 
 import numpy as np
-from scipy import stats
+from scipy import special
 
 from proteron.core.judge.deceptions.case import Case, Deception
 from proteron.core.judge.evidence import sample_of
@@ -49,5 +49,5 @@ def _level(case: Case, level: float) -> tuple[float, float, float] | None:
     # where all points agree the blocks show no spread, which is no proof that there is none
     error = max(error, np.sqrt(level * (1 - level) / (blocks * min(_OWN, points / blocks))))
     distance = abs(share - level) / error
-    sure = distance > stats.t.ppf(1 - _SURE / 2, blocks - 1) and abs(share - level) > min(_FAR, (1 - level) / 1.5)
+    sure = distance > special.stdtrit(blocks - 1, 1 - _SURE / 2) and abs(share - level) > min(_FAR, (1 - level) / 1.5)
     return (float(distance), level, float(share)) if sure else None

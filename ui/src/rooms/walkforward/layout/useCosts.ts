@@ -10,8 +10,9 @@ const keyOf = (entry: Entry) => JSON.stringify([entry.forecaster, entry.chain ??
 export function useCosts(dataset: number, series: number, until: number) {
   const known = ref(new Map<string, Cost>())
   const waiting: Entry[] = []
-  const ending = new AbortController()
+  let ending = new AbortController()
   let busy = false
+  let held = false
 
   /** Have it measured, before those that wait already where it is in a `hurry`. */
   function want(entry: Entry, hurry = false) {
@@ -24,19 +25,25 @@ export function useCosts(dataset: number, series: number, until: number) {
   async function next() {
     if (busy) return
     busy = true
-    for (let entry = waiting.shift(); entry && !ending.signal.aborted; entry = waiting.shift()) {
-      const key = keyOf(entry)
-      if (!known.value.has(key)) known.value = new Map(known.value).set(key, await measured(entry))
+    while (!held && waiting.length > 0) {
+      const entry = waiting.shift()!
+      const cost = known.value.has(keyOf(entry)) ? null : await measured(entry)
+      if (cost) known.value = new Map(known.value).set(keyOf(entry), cost)
     }
     busy = false
   }
-  async function measured(entry: Entry): Promise<Cost> {
+  /** What is measured; null where it was put off, and waits again. */
+  async function measured(entry: Entry): Promise<Cost | null> {
     const params = { path: { dataset_id: dataset } }
     const body = { contender: entry, series, until } as unknown as Shapes['CostBody']
     try {
       const signal = ending.signal
       return await unwrap(client.POST('/api/v1/datasets/{dataset_id}/cost', { params, body, signal }))
     } catch (error) {
+      if (ending.signal.aborted) {
+        waiting.unshift(entry)
+        return null
+      }
       return { problem: (error as Error).message }
     }
   }
@@ -49,7 +56,18 @@ export function useCosts(dataset: number, series: number, until: number) {
     }
     return found
   }
+  /** Measure nothing for now: what is being measured waits again. */
+  function hold() {
+    held = true
+    ending.abort()
+  }
+  /** Go on where it was held. */
+  function resume() {
+    held = false
+    ending = new AbortController()
+    void next()
+  }
   /** Whether nothing more is to come. */
   const settled = (entries: Entry[]) => entries.every((each) => of(each) !== undefined)
-  return { want, of, rates, settled, end: () => ending.abort() }
+  return { want, of, rates, settled, hold, resume }
 }

@@ -162,6 +162,7 @@ export function useLayout(source: Shapes['ExperimentView'] | null) {
   async function start(): Promise<boolean> {
     if (!store.dataset || !store.project || starting.value) return false
     starting.value = true
+    costs.hold() // the machine is for what runs now
     const body = {
       dataset_id: store.dataset.id,
       name: name.value,
@@ -179,10 +180,11 @@ export function useLayout(source: Shapes['ExperimentView'] | null) {
       unwrap(client.POST('/api/v1/projects/{project_id}/experiments', { params, body })),
     )
     if (made) await store.reload()
+    else costs.resume()
     starting.value = false
     return Boolean(made)
   }
-  onScopeDispose(costs.end)
+  onScopeDispose(costs.hold)
   return {
     name, seed, design, metrics, entries, baseline, costs, prospect, laid, lineProblem, starting,
     brought, say, bring, enter, leave, change, remove, vary, start, titleOf,
