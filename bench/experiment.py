@@ -1,10 +1,11 @@
 """The experiment engine beside the work it does, and the board of a large experiment.
 
-.venv/bin/python bench/experiment.py [--page] [--series 300] [--home FOLDER]
+.venv/bin/python bench/experiment.py [--page] [--series 300] [--contenders 8] [--home FOLDER]
 
-Starts a Proteron of its own, runs 300 daily series of 730 points × 8 contenders × 8 folds (with --page while a browser
-shows the board), and prints: wall time over the cells' own times per core; time of the board, of another metric, and by
-how much the web processes grow.
+Starts a Proteron of its own, runs 300 daily series of 730 points × 8 contenders (at most 20) × 8 folds (with --page
+while a browser shows the board), and prints: wall time over the cells' own times per core; time of the board, of
+another metric, and by how much the web processes grow; with --page how soon the room shows it, and another way; how
+long after a stop the processes still compute.
 """
 
 import argparse
@@ -29,7 +30,14 @@ CONTENDERS = {
     "drift": {"kind": "drift"}, "mean": {"kind": "mean"}, "theta": {"kind": "theta", "period": 7},
     "smoothing": {"kind": "smoothing", "error": "additive", "trend": None, "season": "additive", "period": 7},
     "average": {"kind": "smoothing_average"}, "ridge": {"kind": "ridge", "plan": {"lags": list(range(1, 15))}},
+    **{f"ridge, {lags} lags": {"kind": "ridge", "plan": {"lags": list(range(1, lags + 1))}} for lags in range(2, 14)},
 }  # fmt: skip
+SHOWN = """
+new Promise((done) => {
+  const look = () => (CONDITION ? done(performance.now()) : requestAnimationFrame(look));
+  look();
+})
+"""
 
 
 def daily_csv(count: int) -> str:
@@ -78,7 +86,7 @@ def web_memory(process: subprocess.Popen[str]) -> int:
     return sum(each.memory_info().rss for each in children if "gunicorn" in " ".join(each.cmdline()))
 
 
-def show_page(stack: ExitStack, address: str, project: int) -> None:
+def show_page(stack: ExitStack, address: str, project: int) -> Any:
     from playwright.sync_api import sync_playwright
 
     flags = ["--no-sandbox", "--disable-gpu", "--disable-background-networking"]
@@ -88,6 +96,56 @@ def show_page(stack: ExitStack, address: str, project: int) -> None:
     page = browser.new_page(viewport={"width": 1280, "height": 800})
     page.goto(f"{address}/p/{project}/walkforward")
     page.wait_for_selector("canvas")
+    return page
+
+
+def shown(page: Any, condition: str) -> float:
+    """Milliseconds on the page's clock at which something is there."""
+    return float(page.evaluate(SHOWN.replace("CONDITION", condition)))
+
+
+def page_times(page: Any, contenders: int) -> None:
+    """How soon the room shows a board of that many, and another metric or way of it after it was chosen."""
+    rows = f"document.querySelectorAll('[role=row]').length > {min(contenders, 7)}"
+    opened = []
+    for _ in range(3):
+        page.reload(wait_until="commit")
+        opened.append(shown(page, rows))
+    print(f"room shows the board: {statistics.median(opened):.0f} ms")
+    text = "document.querySelector('[role=group]')?.textContent"
+    for name, option in (("skill by", "RMSE"), ("skill by", "MAE"), ("shown", "by series"), ("shown", "by fold")):
+        page.wait_for_load_state("networkidle")
+        page.get_by_role("combobox", name=name).click()
+        page.evaluate(f"window.before = {text}")
+        choice = page.get_by_role("option", name=option, exact=True)
+        choice.evaluate("(each) => each.addEventListener('click', () => (window.begun = performance.now()), true)")
+        choice.click()
+        at = shown(page, f"window.begun && {text} !== window.before")
+        print(f"{name} {option}: {at - page.evaluate('window.begun'):.0f} ms")
+        page.evaluate("window.begun = 0")
+
+
+def stopped_after(client: Client, process: subprocess.Popen[str], project: int, body: dict[str, Any]) -> None:
+    """How long the processes that compute go on after a stop was asked for, and how soon that is answered."""
+    slow = {"kind": "dense_network", "epochs": 500, "patience": 500}
+    body = {**body, "contenders": [body["contenders"][0], {"name": "slow", "forecaster": slow}]}
+    experiment = client.ask("POST", f"/projects/{project}/experiments", body)["id"]
+    time.sleep(15)
+    begun = time.perf_counter()
+    client.ask("POST", f"/experiments/{experiment}/stop")
+    answered = time.perf_counter() - begun
+    own = [
+        each
+        for each in psutil.Process(process.pid).children(recursive=True)
+        if "spawn_main" in " ".join(each.cmdline())
+    ]
+    busy = True
+    while busy:
+        for each in own:
+            each.cpu_percent()
+        time.sleep(0.2)
+        busy = any(each.is_running() and each.cpu_percent() > 50 for each in own)
+    print(f"stop: answered after {answered:.2f} s, nothing computes after {time.perf_counter() - begun:.2f} s")
 
 
 def timed(client: Client, path: str, repeats: int = 7) -> list[float]:
@@ -103,6 +161,7 @@ def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--page", action="store_true")
     parser.add_argument("--series", type=int, default=300)
+    parser.add_argument("--contenders", type=int, default=8)
     parser.add_argument("--home", type=Path, default=None)
     given = parser.parse_args()
     with ExitStack() as stack:
@@ -112,15 +171,16 @@ def main() -> None:
         project = client.ask("POST", "/projects", {"name": f"bench {time.time()}"})["id"]
         upload = client.ask("POST", "/uploads?name=daily.csv", raw=daily_csv(given.series).encode())["upload_id"]
         dataset = client.ask("POST", f"/uploads/{upload}/dataset", {"project_id": project, "name": "daily"})["id"]
-        entries = [{"name": name, "forecaster": each} for name, each in CONTENDERS.items()]
+        entries = [{"name": name, "forecaster": each} for name, each in list(CONTENDERS.items())[: given.contenders]]
         body = {
             "dataset_id": dataset, "folds": {"count": 8, "horizon": 14}, "contenders": entries, "seed": int(time.time())
         }  # fmt: skip
         begun = time.perf_counter()
         experiment = client.ask("POST", f"/projects/{project}/experiments", body)["id"]
         print(f"stored and queued after {time.perf_counter() - begun:.2f} s")
+        page = None
         if given.page:
-            show_page(stack, address, project)
+            page = show_page(stack, address, project)
         while (view := client.ask("GET", f"/experiments/{experiment}"))["state"] in ("queued", "running"):
             time.sleep(0.5)
         wall = time.perf_counter() - begun
@@ -134,6 +194,9 @@ def main() -> None:
             times = timed(client, f"/experiments/{experiment}/board{path}")
             print(f"{name}: {statistics.median(times):.0f} ms  ({min(times):.0f} … {max(times):.0f})")
         print(f"web processes grew by {(web_memory(process) - before) / 2**20:.0f} MB over these requests")
+        if page is not None:
+            page_times(page, given.contenders)
+        stopped_after(client, process, project, body)
 
 
 if __name__ == "__main__":

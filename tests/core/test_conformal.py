@@ -4,7 +4,10 @@ import numpy as np
 import pytest
 
 import proteron as pt
+from proteron.core.errors import InputError
+from proteron.core.judge import compute_cells, expand
 from proteron.core.judge.conformal import corrected
+from proteron.core.judge.walk_forward import run_cells
 from proteron.core.judge.yardsticks import scored_truth
 
 FOLDS = pt.Folds.expanding(count=10, horizon=6, span=48, every=6)
@@ -120,6 +123,23 @@ def test_order_workers_and_levels_change_nothing() -> None:
         assert np.array_equal(result(sealed, "split", fold).ranges, result(whole, "split", fold + 3).ranges)
     unranged = pt.walk_forward(panel, {"split": entered()["split"]}, folds, levels=())
     assert unranged.results[0].ranges.size == 0
+
+
+def test_without_all_earlier_folds_there_is_no_correction() -> None:
+    """What a cell says may not depend on what happened to be computed before it."""
+    panel = jagged(6)
+    folds = pt.Folds.expanding(count=4, horizon=12).resolve(panel)
+    cells = expand(panel, {"split": entered()["split"]}, folds, 0)
+    whole = compute_cells(panel, cells)
+    there = {each.cell.key: each for each in whole}
+    assert np.array_equal(compute_cells(panel, cells[3:], earlier=there)[0].ranges, whole[3].ranges)
+    first = there.pop(cells[0].key)
+    with pytest.raises(InputError, match="corrected by those of earlier folds"):
+        compute_cells(panel, cells[3:], earlier=there)
+    outcomes = {cell.fold: reason for cell, _, reason in run_cells(panel, cells[1:], earlier={})}
+    assert all("earlier folds" in (outcomes[fold] or "") for fold in (1, 2, 3))
+    again = [found for _, found, _ in run_cells(panel, cells[1:], earlier={first.cell.key: first})]
+    assert np.array_equal(again[-1].ranges, whole[3].ranges)
 
 
 def test_a_range_without_width_is_left_alone() -> None:

@@ -210,6 +210,7 @@ def test_every_measure_says_what_it_is() -> None:
         "bias",
         "median_absolute",
         "largest",
+        "log_score",
         "r2",
         "sign",
         "sign_of_change",

@@ -7,7 +7,7 @@ import numpy as np
 
 from proteron.core.errors import SettingsError
 from proteron.core.experiment import Experiment, Judging
-from proteron.core.judge import Cell, CellResult, Metric, compute_cell, metric_of
+from proteron.core.judge import Cell, CellResult, Metric, compute_cells, metric_of
 from proteron.core.panel import Floats, Panel
 
 
@@ -17,8 +17,10 @@ def one_cell(source: str, contender: str, fold: int, series: str | None) -> list
     `source` is an experiment file, or the number of an experiment in the database that runs here; `fold` counts from 1.
     """
     judging, panel = _stored(int(source)) if source.isdigit() else _from_file(Path(source))
-    cell = chosen(judging.cells(panel), panel, contender, fold, series)
-    return list(told(panel, compute_cell(panel, cell)))
+    cells = judging.cells(panel)
+    cell = chosen(cells, panel, contender, fold, series)
+    needed = [each for each in cells if each.key in cell.needs]
+    return list(told(panel, compute_cells(panel, [*needed, cell])[-1]))
 
 
 def chosen(cells: list[Cell], panel: Panel, contender: str, fold: int, series: str | None) -> Cell:

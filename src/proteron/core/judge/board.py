@@ -298,20 +298,24 @@ def _behind(counts: Any) -> Behind:
 def _left_out(counts: Mapping[str, Any], metrics: Sequence[str]) -> list[str]:
     """What each metric leaves out that another tells of: whole folds, whole series, or single points.
 
-    `counts` (n_entrants, n_folds, n_series) are points by metric.
+    `counts` (n_entrants, n_folds, n_series) are points by metric. Entrants for which a metric tells nothing at all show
+    that by themselves, where it does for others.
     """
     known = {name: found for name in counts if (found := metric_of(name)) is not None}
-    most, notes = np.maximum.reduce([counts[name] for name in known]), []
-    for name in metrics:
-        if name not in counts or (counts[name] == most).all():
+    everyone, notes = np.maximum.reduce([counts[name] for name in known]), []
+    for name in (each for each in metrics if each in counts):
+        told = counts[name].any(axis=(1, 2))
+        told = told if told.any() else np.full(len(told), True)
+        most, found = everyone[told], counts[name][told]
+        if (found == most).all():
             continue
         parts = []
         for axis, (one, many) in ((1, ("fold", "folds")), (2, ("series", "series"))):
             others = tuple(each for each in (0, 1, 2) if each != axis)
-            gone = ((counts[name].sum(axis=others) == 0) & (most.sum(axis=others) > 0)).sum()
+            gone = ((found.sum(axis=others) == 0) & (most.sum(axis=others) > 0)).sum()
             if gone:
                 parts.append(f"{gone} of {most.shape[axis]} {one if most.shape[axis] == 1 else many}")
-        points = f"{100 * (most - counts[name]).sum() / most.sum():.2g} % of all points"
+        points = f"{100 * (most - found).sum() / most.sum():.2g} % of all points"
         notes.append(f"{known[name].title} leaves out {' and '.join(parts) or points}: {known[name].undefined}.")
     return notes
 

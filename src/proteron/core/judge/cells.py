@@ -9,10 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from proteron.core.documents import content_hash
+from proteron.core.errors import InputError
 from proteron.core.flatten import FittedChain
 from proteron.core.forecasters import Contender, FittedContender, ForecasterState, Work, truths
 from proteron.core.forecasters.forecast import quantile_rows
 from proteron.core.judge.conformal import FoldRanges, corrected
+from proteron.core.judge.density import log_density
 from proteron.core.judge.folds import Fold
 from proteron.core.judge.metrics import Scored, kept_losses, naive_scale
 from proteron.core.judge.yardsticks import last_known, scored_truth
@@ -21,7 +23,7 @@ from proteron.core.timeline import Ints
 
 LEVELS = (0.5, 0.8, 0.95)
 _WORK_PER_CELL = 4e6  # points × cost: about a second
-_VERSION = 4  # of how cells are computed; raised when their results change
+_VERSION = 5  # of how cells are computed; raised when their results change
 _ROUNDING = 1e-9  # of the largest value known: a spread below it is what rounding leaves
 FLAT_SQUARE = "flat_square"  # the loss of flat-unit errors, kept beside the metrics
 
@@ -182,6 +184,7 @@ def compute_cells(
     """As `compute_cell` for each, to the bit; fits of one contender whose family gains by it are learned together.
 
     `earlier` are results by key that cells need; those of `cells` themselves need not be among them.
+    Raises `InputError` where one that is needed is in neither.
     """
     there, fresh = dict(fits or {}), {}
     wanted = {cell.fit_key: cell for cell in cells if cell.fit_key not in there}
@@ -204,13 +207,20 @@ def compute_cells(
     for cell in cells:
         fit = there[cell.fit_key]
         clock = Clock()
-        found = _forecast(panel, cell, fit, fresh.get(cell.fit_key), [read[key] for key in cell.needs if key in read])
+        found = _forecast(panel, cell, fit, fresh.get(cell.fit_key), _needed(cell, read))
         seconds, cpu = clock.taken()
         if cell is wanted.get(cell.fit_key):  # learning counts once, for the cell it was done for
             seconds, cpu = seconds + fit.seconds, cpu + fit.cpu_seconds
         read[cell.key] = replace(found, seconds=seconds, cpu_seconds=cpu)
         results.append(read[cell.key])
     return results
+
+
+def _needed(cell: Cell, read: Mapping[str, CellResult]) -> list[CellResult]:
+    """What a cell reads of others; without all of it, what it says would depend on what happened to be there."""
+    if any(key not in read for key in cell.needs):
+        raise InputError("Its ranges are corrected by those of earlier folds, and one of these has no result.")
+    return [read[key] for key in cell.needs]
 
 
 class Clock:
@@ -270,7 +280,10 @@ def _forecast(
         now, past = (place, found.ranges), _earlier_ranges(cell, earlier)
         ranges = corrected(_series(panel, cell), cell.contender.ranges, cell.levels, now, past)
         found = replace(found, ranges=ranges)
-    return replace(found, losses=losses_of(panel, found))
+    density = None
+    if cell.contender.ranges == "own" and fitted.has_theory:
+        density = log_density(fitted.chain, found.ranges, cell.levels, scored_truth(_series(panel, cell), place))
+    return replace(found, losses=losses_of(panel, found, density))
 
 
 def _earlier_ranges(cell: Cell, earlier: Sequence[CellResult]) -> list[FoldRanges]:
@@ -285,10 +298,11 @@ def _earlier_ranges(cell: Cell, earlier: Sequence[CellResult]) -> list[FoldRange
     return list(found.values())
 
 
-def losses_of(panel: Panel, result: CellResult) -> dict[str, Floats]:
+def losses_of(panel: Panel, result: CellResult, log_density: Floats | None = None) -> dict[str, Floats]:
     """Every kept loss of every scored point, and of flat units where there is a chain; NaN where not scored.
 
-    Scales of metrics are those of the naive forecast as of the fold's cutoff.
+    Scales of metrics are those of the naive forecast as of the fold's cutoff. `log_density` (n_series, n_origins,
+    horizon) is that at the truth, where there is one.
     """
     cell, place = result.cell, result.cell.place
     alone = _series(panel, cell)
@@ -303,7 +317,7 @@ def losses_of(panel: Panel, result: CellResult) -> dict[str, Floats]:
     for i in range(len(alone)):
         at = last_known(inside.series(i), np.maximum(result.origins - inside.starts[i], 0))
         last[i, at >= 0, 0] = inside.series(i)[at[at >= 0]]
-    scored = Scored(result.mean, truth, scale, square, cell.levels, lower, upper, result.paths, last)
+    scored = Scored(result.mean, truth, scale, square, cell.levels, lower, upper, result.paths, last, log_density)
     wanted = [loss for loss in kept_losses(cell.levels) if all(scored.has(need) for need in loss.needs)]
     found = {loss.name: loss.of(scored) for loss in wanted}
     if cell.contender.chain.active:

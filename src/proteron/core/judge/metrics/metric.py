@@ -8,7 +8,7 @@ import numpy as np
 
 from proteron.core.panel import Floats
 
-Need = Literal["scale", "square_scale", "ranges", "paths"]
+Need = Literal["scale", "square_scale", "ranges", "paths", "density"]
 Yardstick = Literal["size", "spread", "adjusted_naive"]
 Pooling = Literal["mean", "median", "largest"]
 Unit = Literal["series", "square", "none", "percent", "share"]
@@ -20,8 +20,8 @@ class Scored:
 
     `truth` is NaN where nothing may be scored. `scale` and `square_scale` (n_series, 1, 1) are what errors of a naive
     forecast were, as of the cutoff. `lower` and `upper` (n_levels, …) are the ends of ranges at `levels`, `paths`
-    (n_paths, …) joint futures, either None where there are none; `last` (n_series, n_origins, 1) the last known value
-    at each origin.
+    (n_paths, …) joint futures, `log_density` the log of the density at the truth, each None where there are none;
+    `last` (n_series, n_origins, 1) the last known value at each origin.
     """
 
     mean: Floats
@@ -33,6 +33,7 @@ class Scored:
     upper: Floats | None = None
     paths: Floats | None = None
     last: Floats | None = None
+    log_density: Floats | None = None
 
     @property
     def error(self) -> Floats:
@@ -43,6 +44,8 @@ class Scored:
         """Whether a need is met."""
         if need == "ranges":
             return self.lower is not None and len(self.levels) > 0
+        if need == "density":
+            return self.log_density is not None
         return need != "paths" or self.paths is not None
 
 
@@ -77,7 +80,7 @@ class Metric:
     Where a `yardstick` is named, the mean loss is told beside the mean of the yardstick over the same points, by
     `relate`. `point` turns what is kept into what is averaged. `unit` says what the number counts: the series' own unit
     or its square, a pure number, percent, or a share. Smaller is better, unless a `nominal` is named that a good one
-    comes to, or `larger` is better.
+    comes to, or `larger` is better. Where `ratios` say nothing, as of what may be negative, skill is not told by it.
     """
 
     name: str
@@ -89,6 +92,7 @@ class Metric:
     report: Callable[[Floats], Floats] = as_it_is
     nominal: float | None = None
     larger: bool = False
+    ratios: bool = True
     undefined: str = "it is not defined there"  # why points may be missing that other metrics tell of
     point: Callable[[Floats], Floats] = as_it_is
     pooling: Pooling = "mean"
@@ -103,7 +107,7 @@ class Metric:
     @property
     def tells_skill(self) -> bool:
         """Whether skill can be told by it: smaller is better, and it is made of means."""
-        return self.nominal is None and not self.larger and self.pooling == "mean"
+        return self.nominal is None and not self.larger and self.pooling == "mean" and self.ratios
 
     @property
     def power(self) -> float:

@@ -2,6 +2,7 @@
 
 from proteron.core.judge.metrics.absolute import LARGEST, MAE, MEDIAN_ABSOLUTE, WAPE
 from proteron.core.judge.metrics.bias import BIAS
+from proteron.core.judge.metrics.density import LOG_SCORE
 from proteron.core.judge.metrics.metric import Loss, Metric
 from proteron.core.judge.metrics.percentage import MAPE, SMAPE
 from proteron.core.judge.metrics.quantiles import CRPS, PINBALL
@@ -14,7 +15,7 @@ METRICS: dict[str, Metric] = {
     metric.name: metric
     for metric in (
         MAE, RMSE, MASE, RMSSE, SMAPE, PINBALL, CRPS, MSE, NRMSE, BIAS, MEDIAN_ABSOLUTE, LARGEST, MAPE, WAPE, R2,
-        RELATIVE, INTERVAL, SIGN, SIGN_OF_CHANGE, coverage(0.8), coverage(0.95), width(0.8), width(0.95),
+        RELATIVE, INTERVAL, LOG_SCORE, SIGN, SIGN_OF_CHANGE, coverage(0.8), coverage(0.95), width(0.8), width(0.95),
     )
 }  # fmt: skip
 DEFAULT_METRICS = ("mase", "rmse", "mae", "smape")
