@@ -106,13 +106,13 @@ def shown(page: Any, condition: str) -> float:
 
 def page_times(page: Any, contenders: int) -> None:
     """How soon the room shows a board of that many, and another metric or way of it after it was chosen."""
-    rows = f"document.querySelectorAll('[role=row]').length > {min(contenders, 7)}"
+    rows = f"document.querySelectorAll('[role=group] tr').length > {min(contenders, 7)}"
     opened = []
     for _ in range(3):
         page.reload(wait_until="commit")
         opened.append(shown(page, rows))
     print(f"room shows the board: {statistics.median(opened):.0f} ms")
-    text = "document.querySelector('[role=group]')?.textContent"
+    text = "[...document.querySelectorAll('main table')].map((each) => each.textContent).join()"
     for name, option in (("skill by", "RMSE"), ("skill by", "MAE"), ("shown", "by series"), ("shown", "by fold")):
         page.wait_for_load_state("networkidle")
         page.get_by_role("combobox", name=name).click()

@@ -247,6 +247,10 @@ def test_the_board_is_looked_at_from_other_sides(quiet: Page, stack: Stack) -> N
     expect(page.get_by_role("group", name="Information criteria")).to_be_visible()
     choose(page, "errors in time", "without sign")
     expect(page.locator(".what", has_text="size of errors")).to_be_visible()
+    with page.expect_response(lambda answer: "/errors?" in answer.url and "ahead=2" in answer.url):
+        page.get_by_label("Steps ahead of the errors drawn").fill("2")
+        page.keyboard.press("Enter")
+    expect(page.locator(".what", has_text="size of errors, 2 ahead")).to_be_visible()
     choose(page, "errors in time", "not drawn")
     expect(page.get_by_text("size of errors")).to_have_count(0)
     choose(page, "shown", "the board")

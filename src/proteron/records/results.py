@@ -229,15 +229,21 @@ def load_outcomes(
     found: dict[str, Outcome] = {}
     with binary_cursor(session) as cursor:
         cursor.execute(
-            "SELECT e.contender, e.fold, c.series, b.series, cardinality(c.origins), f.spread, b.mean, b.flat_mean, "
-            "b.flat_truth FROM experiment_cell e JOIN cell c ON c.key = e.key JOIN forecast_block b ON b.key = e.key "
-            "JOIN fit f ON f.key = c.fit_key WHERE e.experiment_id = %s AND c.state = 'done' AND e.fold < %s",
-            (experiment_id, len(folds)),
+            "SELECT e.contender, e.fold, c.series, cardinality(c.origins), f.spread, b.mean, b.flat_mean, b.flat_truth "
+            "FROM experiment_cell e JOIN cell c ON c.key = e.key JOIN fit f ON f.key = c.fit_key "
+            "JOIN (SELECT key, string_agg(mean, ''::bytea ORDER BY series) mean, "
+            "string_agg(flat_mean, ''::bytea ORDER BY series) flat_mean, "
+            "string_agg(flat_truth, ''::bytea ORDER BY series) flat_truth FROM forecast_block WHERE key IN "
+            "(SELECT key FROM experiment_cell WHERE experiment_id = %(id)s) GROUP BY key) b ON b.key = e.key "
+            "WHERE e.experiment_id = %(id)s AND c.state = 'done' AND e.fold < %(folds)s",
+            {"id": experiment_id, "folds": len(folds)},
         )
-        for name, fold, of_cell, one, origins, spread, *parts in cursor:
-            mean, flat, truth = (from_doubles(part, 1, origins, folds[fold].horizon) for part in parts)
-            own = from_doubles(spread, -1)[[list(of_cell).index(one)]]
-            found.setdefault(name, Outcome.empty(folds, series)).put(fold, [one], Outcome(mean, flat, truth, own))
+        for name, fold, of_cell, origins, spread, *parts in cursor:
+            mean, flat, truth = (from_doubles(part, len(of_cell), origins, folds[fold].horizon) for part in parts)
+            if name not in found:
+                found[name] = Outcome.empty(folds, series)
+            own = from_doubles(spread, -1)[np.argsort(of_cell)]
+            found[name].put(fold, sorted(of_cell), Outcome(mean, flat, truth, own))
     return found
 
 

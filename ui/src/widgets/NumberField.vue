@@ -8,6 +8,7 @@ defineProps<{
   max?: number
   whole?: boolean
   label?: string
+  placeholder?: string
 }>()
 const emit = defineEmits<{ 'update:modelValue': [value: number | null] }>()
 </script>
@@ -18,6 +19,7 @@ const emit = defineEmits<{ 'update:modelValue': [value: number | null] }>()
     :min="min"
     :max="max"
     :use-grouping="false"
+    :placeholder="placeholder"
     :max-fraction-digits="whole ? 0 : 12"
     :pt="{ pcInputText: { root: { class: 'field number', 'aria-label': label } } }"
     @update:model-value="emit('update:modelValue', $event ?? null)"

@@ -175,7 +175,7 @@ def _number(value: Any) -> float | None:
 
 
 def _numbers(values: Floats) -> tuple[float | None, ...]:
-    return tuple(_number(value) for value in values)
+    return tuple(value if known else None for value, known in zip(values.tolist(), np.isfinite(values), strict=True))
 
 
 def make_board(
@@ -249,16 +249,18 @@ def _evidence(
     Those with fewer than half of the baseline's points are left out of the latter, or little would be compared.
     """
     metric, intervals = metric_of_skill(losses.metric), {}
+    points_of = np.isfinite(losses.values)
+    everyone = sample_of(losses, losses.names, folds) if (points_of == points_of[:1]).all() else None
     for name in pairs:
-        mine, theirs = sample_of(losses, [name, baseline], folds).sums
-        intervals[name] = skill_interval(mine, theirs, metric.power)
+        both = everyone or sample_of(losses, [name, baseline], folds)
+        intervals[name] = skill_interval(both.of(name), both.of(baseline), metric.power)
     points = int(np.isfinite(losses.of(baseline)).sum())
     whole = [name for name, pair in pairs.items() if points and pair.counts.sum() * 2 >= points]
     skills = {name: float(pair.skill(0, 1, 2)) for name, pair in pairs.items() if name != baseline}
     known = {name: (skill, intervals[name]) for name, skill in skills.items() if np.isfinite(skill)}
     if not whole:
         return intervals, Evidence(verdict_of(known, baseline, None))
-    sample = sample_of(losses, whole, folds)
+    sample = everyone if everyone and len(whole) == len(losses.names) else sample_of(losses, whole, folds)
     best = best_set(sample)
     common = losses.common(whole)
     by_case = common.reported((1, 3, 4) if common.values.shape[2] > 1 else (2, 3, 4))

@@ -291,7 +291,9 @@ def _earlier_ranges(cell: Cell, earlier: Sequence[CellResult]) -> list[FoldRange
     found: dict[int, FoldRanges] = {}
     for each in earlier:
         shape = (len(cell.levels), 2, len(cell.series), *each.mean.shape[1:])
-        _, ranges = found.setdefault(each.cell.place.cutoff, (each.cell.place, np.full(shape, np.nan)))
+        if each.cell.place.cutoff not in found:
+            found[each.cell.place.cutoff] = (each.cell.place, np.full(shape, np.nan))
+        ranges = found[each.cell.place.cutoff][1]
         mine = [place for place, series in enumerate(cell.series) if series in each.cell.series]
         theirs = [each.cell.series.index(cell.series[place]) for place in mine]
         ranges[:, :, mine] = each.ranges[:, :, theirs]

@@ -25,8 +25,9 @@ def walk_forward_errors(panel: Panel, results: Sequence[CellResult]) -> Floats:
             known[inside] = scored[panel.offsets[index] + local[inside]]
             errors[row][~known] = np.nan
             for origin, row_errors in zip(result.origins.tolist(), errors[row], strict=True):
-                place = rows.setdefault(origin, np.full((len(panel), errors.shape[2]), np.nan))
-                place[index] = row_errors
+                if origin not in rows:
+                    rows[origin] = np.full((len(panel), errors.shape[2]), np.nan)
+                rows[origin][index] = row_errors
     return np.stack([rows[origin] for origin in sorted(rows)]) if rows else np.empty((0, len(panel), 0))
 
 

@@ -4,6 +4,7 @@ import BoardFoot from './BoardFoot.vue'
 import BoardTable from './BoardTable.vue'
 import GlancePart from './GlancePart.vue'
 import type { BoardManner, BoardRow } from './useExperiment'
+import type { ErrorsDrawn } from './useGlance'
 
 /** The board, or its numbers from another side, with what it comes to and how it is told. */
 const props = defineProps<{
@@ -23,7 +24,7 @@ const props = defineProps<{
 }>()
 const emit = defineEmits<{ select: [name: string]; toggle: [name: string]; change: [manner: BoardManner] }>()
 const glance = defineModel<string>('glance', { required: true })
-const errors = defineModel<'' | 'signed' | 'absolute'>('errors', { required: true })
+const errors = defineModel<ErrorsDrawn>('errors', { required: true })
 </script>
 
 <template>

@@ -2,12 +2,14 @@
 import { computed } from 'vue'
 import { useProject } from '../../state/project'
 import ChoiceField from '../../widgets/ChoiceField.vue'
+import NumberField from '../../widgets/NumberField.vue'
 import type { BoardManner } from './useExperiment'
+import type { ErrorsDrawn } from './useGlance'
 
 /** By which measure skill is told, and what counts alike in every number of the board. */
-const props = defineProps<{ manner: BoardManner; measure: string }>()
+const props = defineProps<{ manner: BoardManner; measure: string; horizon: number }>()
 const glance = defineModel<string>('glance', { required: true })
-const errors = defineModel<'' | 'signed' | 'absolute'>('errors', { required: true })
+const errors = defineModel<ErrorsDrawn>('errors', { required: true })
 const emit = defineEmits<{ change: [manner: BoardManner] }>()
 const store = useProject()
 const measures = computed(() =>
@@ -40,7 +42,7 @@ const GLANCES = computed(() => [
   { value: 'cost', label: 'skill against cost' },
   { value: 'criteria', label: 'criteria inside, rank after' },
 ])
-const ERRORS: { value: '' | 'signed' | 'absolute'; label: string }[] = [
+const ERRORS: { value: ErrorsDrawn['how']; label: string }[] = [
   { value: '', label: 'not drawn' },
   { value: 'signed', label: 'forecast − truth' },
   { value: 'absolute', label: 'without sign' },
@@ -56,7 +58,23 @@ const many = computed(() => (store.dataset?.series.length ?? 0) > 1)
     </label>
     <label>
       <span class="second">errors in time</span>
-      <ChoiceField v-model="errors" :options="ERRORS" />
+      <ChoiceField
+        :model-value="errors.how"
+        :options="ERRORS"
+        @update:model-value="errors = { ...errors, how: $event }"
+      />
+    </label>
+    <label v-if="errors.how" class="ahead">
+      <NumberField
+        :model-value="errors.ahead"
+        :min="1"
+        :max="horizon"
+        whole
+        label="Steps ahead of the errors drawn"
+        placeholder="last"
+        @update:model-value="errors = { ...errors, ahead: $event }"
+      />
+      <span class="second">steps ahead</span>
     </label>
     <label>
       <span class="second">skill by</span>
@@ -85,5 +103,8 @@ label {
   gap: 8px;
   flex: none;
   white-space: nowrap;
+}
+.ahead :deep(input) {
+  width: 52px;
 }
 </style>

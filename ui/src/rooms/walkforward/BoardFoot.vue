@@ -4,6 +4,7 @@ import type { Shapes } from '../../api/client'
 import { seconds } from '../../state/format'
 import BoardChoices from './BoardChoices.vue'
 import { missingOf } from './missing'
+import type { ErrorsDrawn } from './useGlance'
 import type { BoardManner } from './useExperiment'
 
 /** What the board comes to, how far it is, and how it is told. */
@@ -18,7 +19,7 @@ const props = defineProps<{
 }>()
 const emit = defineEmits<{ change: [manner: BoardManner] }>()
 const glance = defineModel<string>('glance', { required: true })
-const errors = defineModel<'' | 'signed' | 'absolute'>('errors', { required: true })
+const errors = defineModel<ErrorsDrawn>('errors', { required: true })
 const missing = computed(() => missingOf(props.experiment.failures ?? []))
 </script>
 
@@ -38,6 +39,7 @@ const missing = computed(() => missingOf(props.experiment.failures ?? []))
     </p>
     <BoardChoices
       v-if="measure"
+      :horizon="experiment.gap + experiment.horizon"
       v-model:glance="glance"
       v-model:errors="errors"
       :manner="manner"

@@ -15,7 +15,7 @@ import FoldMap from './FoldMap.vue'
 import { useDuel } from './useDuel'
 import { useExperiment, type BoardManner } from './useExperiment'
 import { useForecasts } from './useForecasts'
-import { useErrors } from './useGlance'
+import { type ErrorsDrawn, titleOf, useErrors } from './useGlance'
 
 const store = useProject()
 const view = useView()
@@ -77,7 +77,8 @@ const { points, forecasts, lane, bands, flatLane, fold, learned } = useForecasts
 )
 const { answer: asked, duel, lane: saved } = useDuel(id, selected, opponent, manner, contenders)
 const glance = ref('board')
-const errors = ref<'' | 'signed' | 'absolute'>('')
+const errors = ref<ErrorsDrawn>({ how: '', ahead: null })
+const errorsTitle = computed(() => titleOf(errors.value))
 const { answer: missedAnswer, lane: missed } = useErrors(id, errors, shown, contenders)
 const sentence = computed(() => {
   if (judged.loading.value) return 'Reading the board …'
@@ -151,13 +152,13 @@ onBeforeUnmount(() => {
       class="duel"
     />
     <TimeLane
-      v-if="errors"
+      v-if="errors.how"
       name="errors"
-      :title="errors === 'signed' ? 'forecast − truth' : 'size of errors'"
+      :title="errorsTitle"
       :unit="view.unit"
       :series="missed"
       :answer="missedAnswer"
-      :from-zero="errors === 'absolute'"
+      :from-zero="errors.how === 'absolute'"
       class="duel"
     />
     <BoardArea

@@ -31,10 +31,19 @@ export function useBreakdown(
   )
 }
 
+/** Whether errors are drawn, with sign or without, and of which step ahead; null: of the forecast made last. */
+export interface ErrorsDrawn {
+  how: '' | 'signed' | 'absolute'
+  ahead: number | null
+}
+
+export const titleOf = ({ how, ahead }: ErrorsDrawn) =>
+  (how === 'signed' ? 'forecast − truth' : 'size of errors') + (ahead ? `, ${ahead} ahead` : '')
+
 /** Every error on the series by time, of the entrants that are drawn, as lines of a lane. */
 export function useErrors(
   id: ComputedRef<number | undefined>,
-  wanted: Ref<'' | 'signed' | 'absolute'>,
+  wanted: Ref<ErrorsDrawn>,
   shown: ComputedRef<Set<string>>,
   contenders: ComputedRef<{ name: string; family: string }[]>,
 ) {
@@ -44,8 +53,13 @@ export function useErrors(
   const answer = useAnswer(
     'errors',
     () =>
-      id.value && wanted.value
-        ? { params: { path: { experiment_id: id.value }, query: { series: view.series } } }
+      id.value && wanted.value.how
+        ? {
+            params: {
+              path: { experiment_id: id.value },
+              query: { series: view.series, ahead: wanted.value.ahead ?? undefined },
+            },
+          }
         : null,
     (asked, signal): Promise<Shapes['ErrorsInTimeView']> =>
       unwrap(client.GET('/api/v1/experiments/{experiment_id}/errors', { ...asked, signal })),
@@ -56,7 +70,7 @@ export function useErrors(
       .filter((each) => shown.value.has(each.contender))
       .map((each) => {
         const mark = markOf(contenders.value, each.contender)
-        const values = wanted.value === 'absolute' ? each.errors.map(Math.abs) : each.errors
+        const values = wanted.value.how === 'absolute' ? each.errors.map(Math.abs) : each.errors
         return {
           label: each.contender,
           ...apart(each.times, values),

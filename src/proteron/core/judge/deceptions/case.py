@@ -55,8 +55,9 @@ def gather_outcomes(results: Iterable[CellResult], folds: Sequence[Fold], series
     found: dict[str, Outcome] = {}
     for each in results:
         part = Outcome(each.mean, each.flat_mean, each.flat_truth, each.spread)
-        name = each.cell.name
-        found.setdefault(name, Outcome.empty(folds, series)).put(each.cell.fold, each.cell.series, part)
+        if each.cell.name not in found:
+            found[each.cell.name] = Outcome.empty(folds, series)
+        found[each.cell.name].put(each.cell.fold, each.cell.series, part)
     return found
 
 

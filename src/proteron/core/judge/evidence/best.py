@@ -46,10 +46,10 @@ def _farthest(losses: Floats) -> tuple[int, float]:
     """Which of (n_entrants, n_blocks, n_series) is the worst, and the chance of one as bad where all are alike."""
     entrants, blocks, _ = losses.shape
     away = losses - losses.mean(axis=0)
-    errors = [standard_error(each) for each in away]
-    scale = np.array([error if error > 0 else np.finfo(float).tiny for error, _ in errors])
+    errors, degrees = standard_error(away)
+    scale = np.where(errors > 0, errors, np.finfo(float).tiny)
     level = 1 - _ALPHA / entrants
-    stretch = stdtrit([degrees for _, degrees in errors], level) / ndtri(level)
+    stretch = stdtrit(degrees, level) / ndtri(level)
     by_block = away.mean(axis=2)
     centre = by_block.mean(axis=1)
     alone = by_block.std(axis=1, ddof=1) * np.sqrt((blocks - 1) / blocks / blocks)  # as far as resampled means go

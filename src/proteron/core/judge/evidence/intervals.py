@@ -33,35 +33,32 @@ def skill_interval(mine: Floats, theirs: Floats, power: float = 1.0) -> Interval
     """
     if len(mine) < FEWEST_BLOCKS or not (mine.sum() > 0 and theirs.sum() > 0):
         return None
-    error, degrees = standard_error(mine / mine.mean() - theirs / theirs.mean())
+    error, degrees = map(float, standard_error(mine / mine.mean() - theirs / theirs.mean()))
     low, high = (each * _student(degrees) / _student(len(mine) - 1) for each in _pivots(mine.sum(1), theirs.sum(1)))
     ratio = np.log(mine.sum() / theirs.sum())
     return Interval(*(float(1 - np.exp(power * (ratio - each * error))) for each in (low, high)))
 
 
-def standard_error(influence: Floats) -> tuple[float, float]:
-    """Standard error of the mean of (n_blocks, n_series), blocks and series both drawn, and its degrees of freedom.
+def standard_error(influence: Floats) -> tuple[Floats, Floats]:
+    """Standard errors of the means of (…, n_blocks, n_series), blocks and series both drawn; degrees of freedom (…).
 
     They are Satterthwaite's, and no more than those of the largest part: few blocks stay few. Fewer than five series
     are taken for all there are.
     """
-    blocks, series = influence.shape
-    by_block, by_series = influence.mean(axis=1), influence.mean(axis=0)
+    blocks, series = influence.shape[-2:]
+    by_block, by_series = influence.mean(axis=-1), influence.mean(axis=-2)
     if series < FEW_SERIES:
-        return float(by_block.std(ddof=1) / np.sqrt(blocks)), float(blocks - 1)
-    rest = influence - by_block[:, None] - by_series + influence.mean()
-    freedom = np.array([blocks - 1, series - 1, (blocks - 1) * (series - 1)])
-    inside = (rest**2).sum() / freedom[2] / influence.size
-    parts = np.array(
-        [
-            max(by_block.var(ddof=1) / blocks - inside, 0),
-            max(by_series.var(ddof=1) / series - inside, 0),
-            inside,
-        ]
-    )
-    whole = parts.sum()
-    together = whole**2 / (parts**2 / freedom).sum() if whole > 0 else blocks - 1
-    return float(np.sqrt(whole)), float(min(together, freedom[parts.argmax()]))
+        errors = by_block.std(axis=-1, ddof=1) / np.sqrt(blocks)
+        return errors, np.full(errors.shape, blocks - 1.0)
+    rest = influence - by_block[..., None] - by_series[..., None, :] + by_block.mean(axis=-1)[..., None, None]
+    freedom = np.array([blocks - 1.0, series - 1.0, (blocks - 1.0) * (series - 1.0)])
+    inside = (rest**2).sum(axis=(-2, -1)) / freedom[2] / (blocks * series)
+    of_blocks, of_series = by_block.var(axis=-1, ddof=1) / blocks, by_series.var(axis=-1, ddof=1) / series
+    parts = np.stack([np.maximum(of_blocks - inside, 0), np.maximum(of_series - inside, 0), inside], axis=-1)
+    whole = parts.sum(axis=-1)
+    with np.errstate(invalid="ignore"):
+        together = np.where(whole > 0, whole**2 / (parts**2 / freedom).sum(axis=-1), blocks - 1)
+    return np.sqrt(whole), np.minimum(together, freedom[parts.argmax(axis=-1)])
 
 
 @lru_cache(maxsize=64)
