@@ -118,11 +118,9 @@ def page_times(page: Any, contenders: int) -> None:
         page.get_by_role("combobox", name=name).click()
         page.evaluate(f"window.before = {text}")
         choice = page.get_by_role("option", name=option, exact=True)
-        choice.evaluate("(each) => each.addEventListener('click', () => (window.begun = performance.now()), true)")
+        begun = page.evaluate("performance.now()")
         choice.click()
-        at = shown(page, f"window.begun && {text} !== window.before")
-        print(f"{name} {option}: {at - page.evaluate('window.begun'):.0f} ms")
-        page.evaluate("window.begun = 0")
+        print(f"{name} {option}: {shown(page, f'{text} !== window.before') - begun:.0f} ms")
 
 
 def stopped_after(client: Client, process: subprocess.Popen[str], project: int, body: dict[str, Any]) -> None:

@@ -52,7 +52,7 @@ const cutoff = computed(() => at(view.cutoff - 1))
 }
 .plot {
   position: absolute;
-  inset: 8px 12px 8px 12px;
+  inset: 22px 12px 8px;
 }
 .fold {
   cursor: pointer;
