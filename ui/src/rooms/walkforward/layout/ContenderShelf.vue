@@ -189,6 +189,7 @@ i.can {
   border-color: var(--ink-2);
 }
 .cost {
+  min-width: 76px;
   text-align: right;
   white-space: nowrap;
 }

@@ -9,24 +9,26 @@ const keyOf = (entry: Entry) => JSON.stringify([entry.forecaster, entry.chain ??
 /** What one fit of each contender costs on a series as of a cutoff: measured on the server, one after the other. */
 export function useCosts(dataset: number, series: number, until: number) {
   const known = ref(new Map<string, Cost>())
+  const hurried: Entry[] = []
   const waiting: Entry[] = []
   let ending = new AbortController()
   let busy = false
   let held = false
 
-  /** Have it measured, before those that wait already where it is in a `hurry`. */
+  /** Have it measured, before what only waits where it is in a `hurry`. */
   function want(entry: Entry, hurry = false) {
     const key = keyOf(entry)
-    if (known.value.has(key) || (!hurry && waiting.some((each) => keyOf(each) === key))) return
-    if (hurry) waiting.unshift(entry)
-    else waiting.push(entry)
+    const line = hurry ? hurried : waiting
+    if (known.value.has(key) || line.some((each) => keyOf(each) === key)) return
+    line.push(entry)
     void next()
   }
   async function next() {
     if (busy) return
     busy = true
-    while (!held && waiting.length > 0) {
-      const entry = waiting.shift()!
+    while (!held) {
+      const entry = hurried.shift() ?? waiting.shift()
+      if (!entry) break
       const cost = known.value.has(keyOf(entry)) ? null : await measured(entry)
       if (cost) known.value = new Map(known.value).set(keyOf(entry), cost)
     }
@@ -41,7 +43,7 @@ export function useCosts(dataset: number, series: number, until: number) {
       return await unwrap(client.POST('/api/v1/datasets/{dataset_id}/cost', { params, body, signal }))
     } catch (error) {
       if (ending.signal.aborted) {
-        waiting.unshift(entry)
+        hurried.unshift(entry)
         return null
       }
       return { problem: (error as Error).message }
