@@ -7,6 +7,7 @@ import time
 from collections.abc import Iterator
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from proteron.core.errors import InputError, LimitError
@@ -68,13 +69,29 @@ def test_a_process_that_died_between_calls_is_replaced(sidecar: Sidecar, tmp_pat
 
 def test_a_process_that_dies_at_work_costs_that_call(sidecar: Sidecar, tmp_path: Path) -> None:
     path = tmp_path / "long.csv"
-    path.write_text("time,y\n" + "\n".join(f"{1_600_000_000 + 60 * i},{i}" for i in range(400_000)))
-    sidecar.warm()
-    threading.Timer(0.05, kill, [sidecar]).start()
-    with pytest.raises(LimitError, match="taken down"):
-        for number in range(1000):  # until the blow falls
-            look(sidecar, path, unit=str(number))
-    assert look(sidecar, path)["rows"] == 400_000
+    stamps = np.arange("2000-01-01", "2012-01-01", dtype="M8[m]")[:900_000]
+    path.write_text("time,a\n" + "".join(f"{stamp},1\n" for stamp in stamps))
+    begun, seen = threading.Event(), []
+
+    def slow() -> None:
+        begun.set()
+        seen.append(look(sidecar, path)["rows"])
+
+    thread = threading.Thread(target=slow)
+    thread.start()
+    begun.wait(10)
+    time.sleep(0.2)
+    with pytest.raises(LimitError, match="Too much is being done"):
+        sidecar.call("ready", seconds=0.01)
+    thread.join(120)
+    assert seen == [900_000]
+
+
+def test_a_process_that_cannot_load_is_not_started_for_ever(database_url: str) -> None:
+    lost = Sidecar(database_url, 2**20, "intake")  # no room for anything
+    with pytest.raises(LimitError, match="cannot be started"):
+        lost.call("ready", seconds=60)
+    lost.close()
 
 
 def test_problems_come_back_as_they_are(sidecar: Sidecar, tmp_path: Path) -> None:

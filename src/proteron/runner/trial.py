@@ -5,6 +5,11 @@ from proteron.core.judge.cost import Cost, cost_of_fit
 from proteron.runner.child import here
 
 
+def ready() -> bool:
+    """Whatever trying needs is loaded with this module."""
+    return True
+
+
 def cost(entry: ContenderEntry, dataset_id: int, series: int, until: int) -> Cost:
     """What one fit of a contender takes on a series as it is known at `until`; nothing of it is kept."""
     with here().database.session() as session:
