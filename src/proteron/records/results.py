@@ -52,11 +52,13 @@ def save_result(session: Session, result: CellResult) -> bool:
         for row, series in enumerate(cell.series)
     ]  # fmt: skip
     with binary_cursor(session) as cursor:
-        cursor.executemany(
-            "INSERT INTO forecast_block (key, series, horizon, gap, mean, flat_mean, flat_truth, ranges, paths) "
-            "VALUES (%s, %s, %s, %s, %s, %s, %s, %s, %s)",
-            blocks,
-        )
+        with cursor.copy(
+            "COPY forecast_block (key, series, horizon, gap, mean, flat_mean, flat_truth, ranges, paths) "
+            "FROM STDIN (FORMAT BINARY)"
+        ) as copy:
+            copy.set_types(["text", "int8", "int8", "int8", "bytea", "bytea", "bytea", "bytea", "bytea"])
+            for block in blocks:
+                copy.write_row(block)
         cursor.executemany(
             "INSERT INTO cell_loss (key, metric, losses) VALUES (%s, %s, %s)",
             [(cell.key, metric, doubles(losses)) for metric, losses in result.losses.items()],
