@@ -10,7 +10,7 @@ import time
 import numpy as np
 
 from proteron.core.compiled import single_blas_thread
-from proteron.core.forecasters.neural import engine
+from proteron.core.forecasters.neural import engine, layers
 
 SIZES = np.array([48, 64, 32, 1])
 ROWS, BATCH, REPEATS = 10_000, 64, 15
@@ -34,12 +34,14 @@ def main() -> None:
     weights = [rng.normal(size=(a, b)).astype(np.float32) for a, b in itertools.pairwise(SIZES)]
     parameters = engine.initial_parameters(SIZES, rng, np.float32)
     moments, gradient = np.zeros((2, len(parameters)), np.float32), np.empty_like(parameters)
-    ratios = []
+    ratios, settings = [], (SIZES, layers.RELU, BATCH, 1e-3, 0.0, 0)
     with single_blas_thread():
         for repeat in range(REPEATS + 1):
             order = rng.permutation(ROWS)
             begun = time.perf_counter()
-            engine.train_epoch(parameters, moments, gradient, inputs, targets, order, SIZES, 0, BATCH, 1e-3, 0.0, 0)
+            engine.train_epoch(
+                parameters, moments, gradient, inputs, targets, order, SIZES, layers.RELU, BATCH, 1e-3, 0.0, 0
+            )
             middle = time.perf_counter()
             products(inputs, weights)
             if repeat:

@@ -1,5 +1,7 @@
 """What an experiment would be, through the API: cells that are there are seen, costs are measured, variants entered."""
 
+from types import SimpleNamespace
+
 import numpy as np
 import pytest
 from flask.testing import FlaskClient
@@ -12,6 +14,8 @@ from proteron.core.errors import StoppedError
 from proteron.core.experiment import Experiment, Judging
 from proteron.core.forecasters.baselines import LastValue
 from proteron.core.judge import cost
+from proteron.runner.sidecar import TooLongError
+from proteron.services.prospects import cost_in_trial
 
 LINE = "5 folds, all before, gap 1 h, 6 h ahead, 12 h scored, origin every 6 h, last 2 sealed"
 
@@ -81,6 +85,15 @@ def test_a_fit_is_timed_twice_where_it_is_short_and_given_up_where_it_is_long(
     assert cost.cost_of_fit(pt.forecaster("drift"), sealed.panel, 0, 300, limit=-1.0) == cost.Cost(
         None, -1.0, None
     )  # fmt: skip
+
+
+def test_a_fit_that_does_not_stop_is_told_as_longer_than_the_limit() -> None:
+    def call(*asked, seconds: float) -> None:
+        assert asked[0] == "cost" and seconds > cost.LONGEST
+        raise TooLongError("This took longer.")
+
+    found = cost_in_trial(SimpleNamespace(trial=SimpleNamespace(call=call)), None, 1, 0, 300)
+    assert found == cost.Cost(None, cost.LONGEST, None)
 
 
 def test_variants_come_with_chain_and_names(client: FlaskClient) -> None:  # noqa: F811

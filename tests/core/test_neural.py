@@ -6,11 +6,11 @@ import pytest
 import proteron as pt
 from proteron.core.compiled import single_blas_thread
 from proteron.core.forecasters import Work
-from proteron.core.forecasters.neural import engine
+from proteron.core.forecasters.neural import engine, layers
 from proteron.core.panel import Panel
 
 
-@pytest.mark.parametrize("activation", [engine.RELU, engine.TANH])
+@pytest.mark.parametrize("activation", [layers.RELU, layers.TANH])
 @pytest.mark.parametrize("sizes", [(5, 1), (7, 9, 3), (4, 8, 6, 5, 2)])
 def test_gradients_agree_with_finite_differences(
     activation: int, sizes: tuple[int, ...], rng: np.random.Generator
@@ -40,7 +40,7 @@ def test_forward_equals_plain_numpy(rng: np.random.Generator) -> None:
     x = rng.normal(size=(6, 3))
     hidden = np.maximum(x @ p[:12].reshape(3, 4) + p[12:16], 0)
     expected = hidden @ p[16:24].reshape(4, 2) + p[24:]
-    np.testing.assert_allclose(engine.network_output(p, x, sizes, engine.RELU), expected, atol=1e-14)
+    np.testing.assert_allclose(engine.network_output(p, x, sizes, layers.RELU), expected, atol=1e-14)
 
 
 def test_one_adam_step_equals_the_paper(rng: np.random.Generator) -> None:
@@ -48,9 +48,9 @@ def test_one_adam_step_equals_the_paper(rng: np.random.Generator) -> None:
     p = rng.normal(size=3)
     x, y = rng.normal(size=(4, 2)), rng.normal(size=(4, 1))
     gradient, moments, updated = np.empty(3), np.zeros((2, 3)), p.copy()
-    engine.loss_and_gradient(p, x, y, sizes, engine.RELU, gradient)
+    engine.loss_and_gradient(p, x, y, sizes, layers.RELU, gradient)
     g = gradient.copy()
-    engine.train_epoch(updated, moments, gradient, x, y, np.arange(4), sizes, engine.RELU, 4, 0.01, 0.1, 0)
+    engine.train_epoch(updated, moments, gradient, x, y, np.arange(4), sizes, layers.RELU, 4, 0.01, 0.1, 0)
     m, v = 0.1 * g / (1 - 0.9), 0.001 * g**2 / (1 - 0.999)  # Kingma & Ba 2015, algorithm 1, t = 1
     np.testing.assert_allclose(updated, p * (1 - 0.01 * 0.1) - 0.01 * m / (np.sqrt(v) + 1e-8), rtol=1e-9)
 

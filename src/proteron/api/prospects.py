@@ -8,12 +8,8 @@ from proteron.api import shapes
 from proteron.api.services import answer, series_index, services
 from proteron.api.walkforward import fold_view
 from proteron.core.judge import read_folds, vary
-from proteron.core.judge.cost import LONGEST, Cost
 from proteron.records.datasets import get_dataset
-from proteron.runner.sidecar import TooLongError
-from proteron.services.prospects import prospect_of
-
-_COST_SECONDS = LONGEST + 5.0
+from proteron.services.prospects import cost_in_trial, prospect_of
 
 blueprint = APIBlueprint("prospects", __name__, url_prefix="/api/v1")
 
@@ -45,11 +41,7 @@ def cost(path: shapes.DatasetPath, body: views.CostBody) -> Response:
     """What one fit costs here: it is made, as of a cutoff, and its time taken. Nothing of it is kept."""
     panel = services().panel(path.dataset_id)
     series = series_index(panel, body.series)
-    try:
-        asked = (body.contender, path.dataset_id, series, body.until)
-        found = services().trial.call("cost", *asked, seconds=_COST_SECONDS)
-    except TooLongError:  # it does not stop when it is asked to
-        found = Cost(None, LONGEST, None)
+    found = cost_in_trial(services(), body.contender, path.dataset_id, series, body.until)
     return answer(views.CostView(**vars(found)))
 
 

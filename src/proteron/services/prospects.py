@@ -8,8 +8,13 @@ from sqlalchemy.orm import Session
 
 from proteron.core.experiment import ContenderEntry
 from proteron.core.judge import Cell, Fold, Folds, expand, folds_text
+from proteron.core.judge.cost import LONGEST, Cost
 from proteron.core.panel import Panel
 from proteron.records.models import CellRecord
+from proteron.runner.sidecar import TooLongError
+from proteron.services.resources import Resources
+
+_GRACE = 5.0  # seconds in which a fit may stop by itself
 
 
 @dataclass(frozen=True)
@@ -70,3 +75,12 @@ def _past_rates(session: Session, hashes: set[str]) -> dict[str, float]:
         seconds[contender] = seconds.get(contender, 0.0) + took
         work[contender] = work.get(contender, 0.0) + amount
     return {contender: seconds[contender] / work[contender] for contender in work if work[contender]}
+
+
+def cost_in_trial(reach: Resources, entry: ContenderEntry, dataset_id: int, series: int, until: int) -> Cost:
+    """What one fit costs, tried in a process of its own; one that does not stop when it is asked to is ended."""
+    try:
+        found: Cost = reach.trial.call("cost", entry, dataset_id, series, until, seconds=LONGEST + _GRACE)
+    except TooLongError:
+        return Cost(None, LONGEST, None)
+    return found

@@ -8,13 +8,13 @@ from pydantic import Field
 
 from proteron.core.errors import TooShortError
 from proteron.core.forecasters.forecaster import ForecasterState, Training, Work
-from proteron.core.forecasters.neural import engine
+from proteron.core.forecasters.neural import engine, layers
 from proteron.core.forecasters.window_forecaster import WindowForecaster, column_scales, compact, standardised
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 from proteron.core.windows import Table
 
-_ACTIVATIONS = {"relu": engine.RELU, "tanh": engine.TANH}
+_ACTIVATIONS = {"relu": layers.RELU, "tanh": layers.TANH}
 
 
 def _shares(weights: Floats) -> Floats | None:

@@ -7,10 +7,9 @@ biases (n_out,). Activations are row-major batches, so every product is one BLAS
 import numpy as np
 
 from proteron.core.compiled import kernel
+from proteron.core.forecasters.neural.layers import activate, through_activation
 from proteron.core.panel import Floats
 from proteron.core.timeline import Ints
-
-RELU, TANH = 0, 1
 
 
 def parameter_count(sizes: Ints) -> int:
@@ -28,30 +27,6 @@ def initial_parameters(sizes: Ints, rng: np.random.Generator, dtype: type) -> Fl
 
 
 @kernel
-def _activate(values: Floats, activation: int) -> None:
-    flat = values.reshape(-1)
-    if activation == RELU:
-        for i in range(flat.size):
-            flat[i] = max(flat[i], 0)
-    else:
-        for i in range(flat.size):
-            flat[i] = np.tanh(flat[i])
-
-
-@kernel
-def _through_activation(gradient: Floats, output: Floats, activation: int) -> None:
-    """Multiply a gradient by the activation's derivative, written by its output."""
-    g, y = gradient.reshape(-1), output.reshape(-1)
-    if activation == RELU:
-        for i in range(g.size):
-            if y[i] <= 0:
-                g[i] = 0
-    else:
-        for i in range(g.size):
-            g[i] *= 1 - y[i] * y[i]
-
-
-@kernel
 def forward(parameters: Floats, inputs: Floats, sizes: Ints, activation: int) -> list[Floats]:
     """Outputs of every layer for `inputs` (n_rows, n_in); the last one is the network's."""
     outputs = [inputs]
@@ -64,7 +39,7 @@ def forward(parameters: Floats, inputs: Floats, sizes: Ints, activation: int) ->
         values = np.dot(outputs[layer], weights)
         values += biases
         if layer < len(sizes) - 2:
-            _activate(values, activation)
+            activate(values.reshape(-1), activation)
         outputs.append(values)
     return outputs
 
@@ -94,7 +69,7 @@ def loss_and_gradient(
         if layer > 0:
             weights = parameters[start : stop - n_out].reshape((n_in, n_out))
             flow = np.dot(flow, weights.T)
-            _through_activation(flow, outputs[layer], activation)
+            through_activation(flow.reshape(-1), outputs[layer].reshape(-1), activation)
         stop = start
     return loss / cells.size
 

@@ -63,19 +63,6 @@ class Bins:
             out[place] = np.where(missing, MISSING, found)
         return out
 
-    def joined(self, other: "Bins") -> "Bins":
-        """Those of more features, after these."""
-        return Bins(self.edges + other.edges, self.categorical + other.categorical)
-
-    def first(self, count: int) -> "Bins":
-        """Those of the first features."""
-        return Bins(self.edges[:count], self.categorical[:count])
-
-    def last(self, count: int) -> "Bins":
-        """Those of the last features."""
-        start = len(self.edges) - count
-        return Bins(self.edges[start:], self.categorical[start:])
-
     def document(self) -> dict[str, Any]:
         return {"edges": [each.tolist() for each in self.edges], "categorical": list(self.categorical)}
 
