@@ -34,7 +34,7 @@ def main() -> None:
     weights = [rng.normal(size=(a, b)).astype(np.float32) for a, b in itertools.pairwise(SIZES)]
     parameters = engine.initial_parameters(SIZES, rng, np.float32)
     moments, gradient = np.zeros((2, len(parameters)), np.float32), np.empty_like(parameters)
-    ratios, settings = [], (SIZES, layers.RELU, BATCH, 1e-3, 0.0, 0)
+    ratios = []
     with single_blas_thread():
         for repeat in range(REPEATS + 1):
             order = rng.permutation(ROWS)
