@@ -21,7 +21,8 @@ if TYPE_CHECKING:
     from proteron.core.judge import Cell
     from proteron.runner.child import Here
 
-_WORK_PER_JOB = 1.5e7  # points × cost: a few seconds
+_WORK_PER_JOB, _AT_ONCE = 1.5e7, 5e5  # points × cost: a few seconds, and less than one
+_JOBS_AHEAD = 8  # no job is more than this part of what is left
 _ASK_EVERY, _TELL_EVERY = 0.5, 1.0
 _GOING = ("queued", "running")
 
@@ -103,21 +104,36 @@ class CellWork(LongWork):
 
 def enqueue(session: Session, queue: Queue, experiment_id: int, dependent_only: bool = False) -> int:
     """Queue jobs of a few seconds for cells without a result whose needs are met; returns how many that are."""
-    batches: dict[str, list[tuple[str, float]]] = {}
+    groups: dict[str, list[str]] = {}
+    works: dict[str, float] = {}
     for key, work, batch in records.missing_cells(session, experiment_id, dependent_only):
-        batches.setdefault(batch, []).append((key, work))
-    jobs: list[list[list[str]]] = []
+        groups.setdefault(batch, []).append(key)
+        works[batch] = works.get(batch, 0.0) + work
+    for batches in shared_out(works):
+        cells = [groups[batch] for batch in batches]
+        queue.defer(CellWork.task, once=f"cells {cells[0][0]}", experiment_id=experiment_id, groups=cells)
+    return sum(map(len, groups.values()))
+
+
+def shared_out(works: dict[str, float]) -> list[list[str]]:
+    """Batches, each with its work, as jobs in the order in which they are to be taken.
+
+    First what is done at once, in its order, baselines among it; then the heaviest, and ever smaller jobs at the end,
+    so that all processes end at about the same time.
+    """
+    left = sum(works.values())
+    light = [batch for batch, work in works.items() if work <= _AT_ONCE]
+    heavy = sorted((batch for batch in works if works[batch] > _AT_ONCE), key=lambda batch: -works[batch])
+    jobs: list[list[str]] = []
     room = 0.0
-    for cells in batches.values():
-        work = sum(each for _, each in cells)
-        if not jobs or room + work > _WORK_PER_JOB:
+    for batch in light + heavy:
+        if not jobs or works[batch] > room:
             jobs.append([])
-            room = 0.0
-        jobs[-1].append([key for key, _ in cells])
-        room += work
-    for groups in jobs:
-        queue.defer(CellWork.task, once=f"cells {groups[0][0]}", experiment_id=experiment_id, groups=groups)
-    return sum(map(len, batches.values()))
+            room = min(_WORK_PER_JOB, left / _JOBS_AHEAD)
+        jobs[-1].append(batch)
+        room -= works[batch]
+        left -= works[batch]
+    return jobs
 
 
 def go_on(session: Session, queue: Queue, here: "type[Here]", experiment_id: int, everything: bool) -> None:
