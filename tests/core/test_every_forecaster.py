@@ -14,18 +14,15 @@ from simulated import (
 )
 
 import proteron as pt
-from proteron.core.forecasters import FORECASTERS, FittedContender
+from proteron.core.forecasters import FittedContender
 from proteron.core.forecasters.registry import reasons_against
+from quick import KINDS, LEARNERS, QUICK, SINGLE
 
-QUICK = {
-    "dense_network": {"hidden": [4], "epochs": 2, "lags": [1, 2]}, "ridge": {"lags": [1, 2]},
-    "structural": {"period": 4}, "arima": {"largest": 2},
-}  # fmt: skip
-KINDS = [each.model_fields["kind"].default for each in FORECASTERS]
+SETTINGS = QUICK | {"structural": {"period": 4}, "arima": {"largest": 2}}
 
 
 def make(kind: str) -> pt.Contender:
-    return pt.forecaster(kind, **QUICK.get(kind, {}))
+    return pt.forecaster(kind, **SETTINGS.get(kind, {}))
 
 
 @pytest.mark.parametrize("kind", KINDS)
@@ -41,8 +38,7 @@ def test_new_points_move_a_state_on_as_if_they_had_always_been_known(kind: str) 
     for place, origin in enumerate(range(120, 157, 4)):
         later = FittedContender(fitted.contender, panel.cut_at(origin), origin, fitted.chain, fitted.state)
         answer = later.forecast(4, levels=(0.8,))
-        single = kind == "dense_network"  # its products are of single precision and depend on how many there are
-        np.testing.assert_allclose(answer.mean, together[:, place], rtol=1e-6 if single else 1e-10)
+        np.testing.assert_allclose(answer.mean, together[:, place], rtol=1e-6 if kind in SINGLE else 1e-10)
         assert (answer.lower[0.8] <= answer.upper[0.8]).all()
     paths = [learner.simulate(each.state, panel, 120, 4, 30, 5) for each in (fitted, again)]
     assert "ranges" not in learner.can or paths[0].tobytes() == paths[1].tobytes()
@@ -196,7 +192,7 @@ def test_no_forecaster_stumbles_over_two_hundred_ugly_series(kind: str) -> None:
             continue
         size = np.nanmax(np.abs(values))
         assert np.isfinite(forecast.mean).all(), key
-        if kind not in ("ridge", "dense_network"):  # windows of ten rows may be fitted by anything
+        if kind not in LEARNERS:  # windows of ten rows may be fitted by anything
             assert np.abs(forecast.mean).max() <= 1e4 * max(size, 1e-300), key
         if fitted.has_theory:
             assert np.isfinite(forecast.upper[0.8]).all() and (forecast.lower[0.8] <= forecast.upper[0.8]).all(), key

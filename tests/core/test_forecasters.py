@@ -10,12 +10,15 @@ from proteron.core.errors import SettingsError
 from proteron.core.forecasters import FORECASTERS, Contender, FittedContender, ForecasterState, quantile_rows, truths
 from proteron.core.panel import Panel
 
-QUICK = {"dense_network": {"hidden": [8], "epochs": 3}, "arima": {"order": (1, 0, 1), "seasonal": (0, 0, 0)}}
+SETTINGS = {
+    "dense_network": {"hidden": [8], "epochs": 3}, "arima": {"order": (1, 0, 1), "seasonal": (0, 0, 0)},
+    "boosted_trees": {"trees": 5},
+}  # fmt: skip
 NAMES = list(pt.forecasters())
 
 
 def make(name: str, **more: object) -> Contender:
-    return pt.forecaster(name, **{**QUICK.get(name, {}), **more})
+    return pt.forecaster(name, **{**SETTINGS.get(name, {}), **more})
 
 
 def test_every_forecaster_is_registered_under_its_kind() -> None:

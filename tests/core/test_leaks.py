@@ -10,9 +10,9 @@ from proteron.core.forecasters import FORECASTERS
 from proteron.core.leak_check import CORRUPTIONS, corrupt_future
 from proteron.core.panel import Panel
 from proteron.core.windows import FEATURES, CovariateSteps, Rolling, WindowPlan
+from quick import QUICK
 
 STAGE_SETTINGS = {"seasonal_difference": {"period": 24}}
-FORECASTER_SETTINGS = {"dense_network": {"hidden": [6], "epochs": 2}}
 
 
 @pytest.mark.parametrize("stage", STAGES, ids=lambda stage: stage.title)
@@ -46,7 +46,8 @@ def test_no_contender_learns_or_forecasts_from_the_future(forecaster: type, hour
         [pt.flatten.BoxCox(), pt.flatten.LoessSeasons(), pt.flatten.LinearTrend(method="tukey"),
          pt.flatten.LocalScale(), pt.flatten.SeasonalDifference(period=24), pt.flatten.ZScore()]
     )  # fmt: skip
-    contender = pt.forecaster(kind, chain=chain, **FORECASTER_SETTINGS.get(kind, {}))
+    quick = {name: value for name, value in QUICK.get(kind, {}).items() if name != "lags"}  # its own plan
+    contender = pt.forecaster(kind, chain=chain, **quick)
     proof = pt.leak_check(hourly, contender=contender, chain=chain, origins=[600, 1111], horizon=30)
     assert proof.passed, proof.evidence
 

@@ -14,8 +14,7 @@ import pytest
 import proteron as pt
 from proteron.core.forecasters import FORECASTERS
 from proteron.core.panel import FILLED, Mask, Occasion, Panel
-
-QUICK = {"dense_network": {"hidden": [4], "epochs": 2, "lags": [1, 2]}, "ridge": {"lags": [1, 2]}}
+from quick import QUICK
 
 
 def test_everything_public_is_there_typed_and_described() -> None:

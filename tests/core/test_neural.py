@@ -1,85 +1,96 @@
-"""The neural engine: gradients, the optimiser, early stopping, reproducibility."""
+"""Network forecasters: whole architectures, reproducibility, early stopping, repeats, and what each can learn."""
 
 import numpy as np
 import pytest
 
 import proteron as pt
 from proteron.core.compiled import single_blas_thread
-from proteron.core.forecasters import Work
-from proteron.core.forecasters.neural import engine, layers
+from proteron.core.errors import SettingsError, StoppedError
+from proteron.core.forecasters import FORECASTERS, Work
+from proteron.core.forecasters.networks import learned
+from proteron.core.forecasters.networks.learned import Layout, LearnedNetwork
+from proteron.core.forecasters.neural import training
+from proteron.core.forecasters.window_forecaster import chronological_split
 from proteron.core.panel import Panel
+from quick import QUICK
+
+NETWORKS = [each.model_fields["kind"].default for each in FORECASTERS if issubclass(each, LearnedNetwork)]
 
 
-@pytest.mark.parametrize("activation", [layers.RELU, layers.TANH])
-@pytest.mark.parametrize("sizes", [(5, 1), (7, 9, 3), (4, 8, 6, 5, 2)])
-def test_gradients_agree_with_finite_differences(
-    activation: int, sizes: tuple[int, ...], rng: np.random.Generator
-) -> None:
-    shape = np.array(sizes)
-    parameters = engine.initial_parameters(shape, rng, np.float64) + 0.2 * rng.normal(
-        size=engine.parameter_count(shape)
-    )
-    x, y = rng.normal(size=(13, sizes[0])), rng.normal(size=(13, sizes[-1]))
-    gradient, scratch = np.empty_like(parameters), np.empty_like(parameters)
-    engine.loss_and_gradient(parameters, x, y, shape, activation, gradient)
-    numeric = np.empty_like(parameters)
-    for i in range(len(parameters)):
-        step = 1e-5
-        ends = []
+def small(kind: str, **more: object) -> pt.Contender:
+    settings = {name: value for name, value in QUICK[kind].items() if name != "lags"}
+    return pt.forecaster(kind, **{"epochs": 4, **settings, **more})
+
+
+def test_all_of_them_are_here() -> None:
+    assert len(NETWORKS) == 8
+
+
+@pytest.mark.parametrize("kind", NETWORKS)
+def test_the_gradient_of_a_whole_architecture_is_that_of_differences(kind: str, rng: np.random.Generator) -> None:
+    """Where a rectifier or a largest value turns, there is no gradient: few inputs lie there."""
+    window = 0 if not small(kind).forecaster.reads_window else 9
+    direct = rng.normal(size=(12, 3))
+    network = small(kind).forecaster.build(Layout(window, 12 - window, 3, direct))
+    parameters = network.begin(rng)
+    assert any(np.isin(direct.ravel()[:3], parameters))
+    parameters += 0.1 * rng.normal(size=network.count)
+    rows = training.Rows(rng.normal(size=(3, 12)), rng.normal(size=(3, 3)), np.ones(3))
+    lesson = training.Lesson(network, parameters, training.Recipe(), rng)
+    lesson.gradient_of(rows, np.arange(3))
+    found, exact = lesson.gradient.copy(), np.empty(network.count)
+    for place in range(network.count):
+        kept, ends = parameters[place], []
         for sign in (1, -1):
-            moved = parameters.copy()
-            moved[i] += sign * step
-            ends.append(engine.loss_and_gradient(moved, x, y, shape, activation, scratch))
-        numeric[i] = (ends[0] - ends[1]) / (2 * step)
-    assert np.abs(numeric - gradient).max() <= 1e-6 * np.abs(gradient).max()
+            parameters[place] = kept + sign * 1e-6
+            ends.append(lesson.gradient_of(rows, np.arange(3)))
+        parameters[place] = kept
+        exact[place] = (ends[0] - ends[1]) / 2e-6
+    assert np.abs(found - exact).max() <= 1e-6 * np.abs(exact).max()
 
 
-def test_forward_equals_plain_numpy(rng: np.random.Generator) -> None:
-    sizes = np.array([3, 4, 2])
-    p = engine.initial_parameters(sizes, rng, np.float64)
-    x = rng.normal(size=(6, 3))
-    hidden = np.maximum(x @ p[:12].reshape(3, 4) + p[12:16], 0)
-    expected = hidden @ p[16:24].reshape(4, 2) + p[24:]
-    np.testing.assert_allclose(engine.network_output(p, x, sizes, layers.RELU), expected, atol=1e-14)
-
-
-def test_one_adam_step_equals_the_paper(rng: np.random.Generator) -> None:
-    sizes = np.array([2, 1])
-    p = rng.normal(size=3)
-    x, y = rng.normal(size=(4, 2)), rng.normal(size=(4, 1))
-    gradient, moments, updated = np.empty(3), np.zeros((2, 3)), p.copy()
-    engine.loss_and_gradient(p, x, y, sizes, layers.RELU, gradient)
-    g = gradient.copy()
-    engine.train_epoch(updated, moments, gradient, x, y, np.arange(4), sizes, layers.RELU, 4, 0.01, 0.1, 0)
-    m, v = 0.1 * g / (1 - 0.9), 0.001 * g**2 / (1 - 0.999)  # Kingma & Ba 2015, algorithm 1, t = 1
-    np.testing.assert_allclose(updated, p * (1 - 0.01 * 0.1) - 0.01 * m / (np.sqrt(v) + 1e-8), rtol=1e-9)
-
-
-def test_training_is_the_same_to_the_bit_and_changes_with_the_seed(hourly: Panel) -> None:
-    model = pt.forecaster("dense_network", hidden=[8, 4], epochs=4)
+@pytest.mark.parametrize("kind", NETWORKS)
+def test_training_is_the_same_to_the_bit_and_changes_with_the_seed(kind: str, hourly: Panel) -> None:
+    model = small(kind, epochs=2, repeats=2)
     first, second, other = (model.fit(hourly, until=1200, horizon=6, seed=seed) for seed in (7, 7, 8))
-    assert first.state.arrays["parameters"].tobytes() == second.state.arrays["parameters"].tobytes()
-    assert first.state.facts["loss"] == second.state.facts["loss"]
-    assert first.state.arrays["parameters"].tobytes() != other.state.arrays["parameters"].tobytes()
+    kept = [each.state.arrays["parameters"] for each in (first, second, other)]
+    assert kept[0].tobytes() == kept[1].tobytes() != kept[2].tobytes()
+    assert first.state.facts["losses"] == second.state.facts["losses"] and kept[0].shape[0] == 2
     assert first.forecast(6).mean.tobytes() == second.forecast(6).mean.tobytes()
+
+
+def test_repeats_are_those_of_their_seeds_whoever_trains_them(hourly: Panel, monkeypatch: pytest.MonkeyPatch) -> None:
+    fitted = {}
+    for cores in (1, 2):
+        monkeypatch.setattr(learned.os, "cpu_count", lambda cores=cores: cores)
+        model = small("recurrent_network", repeats=3, average="median")
+        fitted[cores] = model.fit(hourly, until=1000, horizon=4, seed=1)
+    one, two = fitted[1].state, fitted[2].state
+    assert one.arrays["parameters"].tobytes() == two.arrays["parameters"].tobytes()
+    assert len({each.tobytes() for each in one.arrays["parameters"]}) == 3
+    forecaster = fitted[1].contender.forecaster
+    features = np.random.default_rng(1).normal(size=(5, len(one.facts["names"])))
+    told = forecaster.answers_of(one, features)
+    np.testing.assert_array_equal(forecaster.predict(one, features, np.zeros(5, dtype=int)), np.median(told, axis=0))
+    best = [losses[kept] for losses, kept in zip(one.facts["validation_losses"], one.facts["kept"], strict=True)]
+    told = fitted[1].parameters["north"]
+    assert [told[f"validation_loss{end}"] for end in ("_lowest", "", "_highest")] == sorted(best)
+    assert "the median of 3 repeats" in fitted[1].summary["north"]
 
 
 def test_early_stopping_keeps_the_best_weights_of_the_last_part(hourly: Panel) -> None:
     model = pt.forecaster("dense_network", hidden=[32], epochs=60, patience=3, learning_rate=0.02, validation=0.2)
-    facts = model.fit(hourly, until=900, horizon=2).state.facts
-    losses = facts["validation_loss"]
-    assert facts["kept_epoch"] == int(np.argmin(losses))
     fitted = model.fit(hourly, until=900, horizon=2)
-    kept = model.forecaster.training(fitted.state).kept_epoch
-    assert kept == int(np.argmin(losses)) + 1  # counted from 1, as in words
-    assert f"epoch {kept} of {len(losses)} kept" in str(fitted.summary)
-    assert len(losses) <= 60
-    assert len(losses) == 60 or len(losses) - 1 - facts["kept_epoch"] == 3
+    told = model.forecaster.training(fitted.state)
+    losses = told.validation_loss
+    assert told.kept_epoch == int(np.argmin(losses)) + 1  # counted from 1, as in words
+    assert f"epoch {told.kept_epoch} of {len(losses)} kept" in str(fitted.summary)
+    assert len(losses) == 60 or len(losses) - told.kept_epoch == 3
     table = model.forecaster.resolved_plan(hourly.cut_at(900), 2).cut(hourly.cut_at(900))
-    train, held_out = model.forecaster._split(table)
+    train, held_out = chronological_split(table, model.forecaster.validation, "x")
     assert (
         table.positions[train].max() + 2 <= table.positions[held_out].min()
-    )  # no target reaches into the held-out span
+    )  # no target reaches into what is held out
     assert not (train & held_out).any()
 
 
@@ -90,14 +101,57 @@ def test_it_learns_what_a_line_cannot(rng: np.random.Generator) -> None:
     panel = Panel.from_arrays({"a": x}, "2020-01-01", "1h")
     origins = np.arange(2500, 2990)
     errors = {}
-    for name, more in (("ridge", {}), ("dense_network", {"epochs": 40, "hidden": [24]})):
+    for name, more in (
+        ("ridge", {}),
+        ("dense_network", {"epochs": 40, "hidden": [24]}),
+        ("autoregressive_network", {}),
+    ):
         state = pt.forecaster(name, lags=[1, 2], strategy="recursive", **more).fit(panel, until=2500)
         errors[name] = np.sqrt(np.mean((state.means(panel, origins, 1)[0][0, :, 0] - x[origins]) ** 2))
-    assert errors["dense_network"] < 0.5 * errors["ridge"]
+    assert max(errors["dense_network"], errors["autoregressive_network"]) < 0.5 * errors["ridge"]
 
 
-def test_training_can_be_stopped(hourly: Panel) -> None:
-    from proteron.core.errors import StoppedError
+@pytest.mark.parametrize("kind", ["dilated_network", "recurrent_network", "attention_network"])
+def test_what_lies_far_back_is_found(kind: str, rng: np.random.Generator) -> None:
+    """The next value is minus what was 40 points ago where that is above one, else nothing: no short window tells."""
+    x = np.zeros(6000)
+    for t in range(6000):
+        far = x[t - 40] if t >= 40 else 0.0
+        x[t] = (-far if abs(far) > 1 else 0.0) + rng.normal()
+    panel = Panel.from_arrays({"a": x}, "2020-01-01", "1h")
+    origins = np.arange(5000, 5990)
+    errors = {}
+    for name, lags in ((kind, range(1, 49)), ("dense_network", range(1, 25))):
+        state = pt.forecaster(name, lags=list(lags), strategy="recursive", loss="squared").fit(panel, until=5000)
+        errors[name] = np.mean((state.means(panel, origins, 1)[0][0, :, 0] - x[origins]) ** 2)
+    assert errors[kind] < 0.85 * errors["dense_network"], errors
 
+
+def test_a_window_s_own_level_is_followed_where_a_series_leaves_its_own(rng: np.random.Generator) -> None:
+    values = np.arange(1500) * 0.5 + 10 * np.sin(np.arange(1500) * np.pi / 12) + rng.normal(size=1500)
+    panel = Panel.from_arrays({"a": values}, "2020-01-01", "1h")
+    errors = {}
+    for level in ("series", "window"):
+        model = pt.forecaster("basis_network", level=level, epochs=15).fit(panel, until=1200, horizon=24)
+        errors[level] = np.abs(model.forecast(24).mean[0] - values[1200:1224]).mean()
+    assert errors["window"] < 0.5 * errors["series"]
+
+
+def test_a_network_that_reads_a_window_wants_the_latest_points(hourly: Panel) -> None:
+    with pytest.raises(SettingsError, match="latest points one after the other"):
+        pt.forecaster("recurrent_network", lags=[2, 3, 24]).fit(hourly, until=900, horizon=2)
+    fitted = small("recurrent_network", lags=[1, 2, 3, 24]).fit(hourly, until=900, horizon=2)
+    assert fitted.state.facts["window"] == 3 and fitted.state.facts["order"][:4] == [2, 1, 0, 3]
+
+
+def test_training_can_be_stopped_and_says_how_far_it_is(hourly: Panel) -> None:
+    told: list[tuple[float, str]] = []
+
+    def stop() -> bool:
+        return len(told) == 5
+
+    work = Work(horizon=2, stop_asked=stop, report=lambda *each: told.append(each))
     with pytest.raises(StoppedError), single_blas_thread():
-        pt.forecaster("dense_network").fit(hourly, work=Work(horizon=2, stop_asked=lambda: True))
+        pt.forecaster("dense_network", patience=60).fit(hourly, work=work)
+    assert [share for share, _ in told] == pytest.approx([place / 60 for place in range(1, 6)])
+    assert told[4][1].startswith("epoch 5: ") and "held out" in told[4][1]

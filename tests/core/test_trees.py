@@ -7,6 +7,8 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 import pytest
 
+import proteron as pt
+from proteron.core.errors import InputError
 from proteron.core.forecasters.trees import kernels
 from proteron.core.forecasters.trees.attribution import attribute
 from proteron.core.forecasters.trees.binning import MISSING, Bins
@@ -240,3 +242,36 @@ def test_what_features_add_is_that_of_all_subsets() -> None:
                 more = [said(tree, row, {*some, feature}) - said(tree, row, set(some)) for tree in model.trees]
                 exact += weight * sum(more)
         assert shares[row, feature] == pytest.approx(exact, abs=1e-12)
+
+
+def panel(count: int = 1500, level: float = 50.0) -> pt.Panel:
+    hours, rng = np.arange(count), np.random.default_rng(7)
+    week = np.where(hours // 24 % 7 >= 5, -6.0, 0.0) * (hours % 24 > 8)
+    values = level + 9 * np.sin(2 * np.pi * hours / 24) + week + rng.normal(size=count)
+    return pt.Panel.from_arrays({"a": values, "b": 2 * values + rng.normal(size=count)}, start="2024-01-01", step="1h")
+
+
+@pytest.mark.parametrize(("steps", "ahead"), [("together", 24), ("apart", 3)])
+def test_it_beats_last_week_and_the_step_tells(steps: str, ahead: int) -> None:
+    entered = {"week": pt.forecaster("seasonal_last_value", period=168),
+               "trees": pt.forecaster("boosted_trees", steps=steps, trees=40)}  # fmt: skip
+    report = pt.walk_forward(panel(), entered, pt.Folds.expanding(2, ahead, span=96, every=ahead), metrics=("mae",))
+    assert report.board.row("trees")["skill"] > 0.1
+    fitted = entered["trees"].fit(panel(), until=1300, horizon=ahead)
+    assert "windows learned" in fitted.summary["a"] and ("trees a step" in fitted.summary["a"]) == (steps == "apart")
+    names = list(fitted.parameters["a"])
+    assert "168 before the target" in names and "step ahead" not in names[:1]
+    assert sum(fitted.parameters["a"].values()) == pytest.approx(1)
+
+
+def test_losses_of_counts_want_counts() -> None:
+    counts = np.random.default_rng(8).poisson(3 + 2 * np.sin(np.arange(1200) * np.pi / 12)).astype(float)
+    of_counts = pt.Panel.from_arrays({"a": counts}, start="2024-01-01", step="1h")
+    for loss in ("poisson", "tweedie"):
+        forecast = (
+            pt.forecaster("boosted_trees", loss=loss, trees=40).fit(of_counts, until=1150, horizon=24).forecast(24)
+        )
+        mean = forecast.mean["a"] if isinstance(forecast.mean, dict) else np.asarray(forecast.mean).ravel()
+        assert (mean > 0).all() and np.abs(mean.mean() - 3) < 0.7
+        with pytest.raises(InputError, match="no value may be negative"):
+            pt.forecaster("boosted_trees", loss=loss).fit(panel(level=0.0), until=1000, horizon=24)

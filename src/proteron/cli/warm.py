@@ -58,8 +58,7 @@ def warm_rooms() -> None:
 def warm_forecasters() -> None:
     """Fit every forecaster once, without gaps and with them."""
     for each in FORECASTERS:
-        if each.model_fields["kind"].default not in ("ridge", "dense_network"):
-            fit_once(each)
+        fit_once(each)
 
 
 def warm_aside(warm_reading: Callable[[], None]) -> None:

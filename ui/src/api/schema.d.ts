@@ -1738,6 +1738,449 @@ export interface components {
             stationary: boolean;
         };
         /**
+         * AttentionNetwork
+         * @description Every point of the window gathers from those before it what it needs (Vaswani et al. 2017).
+         */
+        AttentionNetwork: {
+            /**
+             * Average of repeats
+             * @default mean
+             * @enum {string}
+             */
+            average: "mean" | "median";
+            /**
+             * Batch
+             * @description Windows per step.
+             * @default 128
+             */
+            batch: number;
+            /**
+             * Only what lies before
+             * @description Each point sees itself and earlier ones.
+             * @default true
+             */
+            causal: boolean;
+            /**
+             * Longest gradient
+             * @description 0: any.
+             * @default 1
+             */
+            clip: number;
+            /**
+             * Layers
+             * @default 1
+             */
+            depth: number;
+            /**
+             * Dropout
+             * @default 0
+             */
+            dropout: number;
+            /**
+             * Epochs at most
+             * @description How often all windows are seen, at most.
+             * @default 40
+             */
+            epochs: number;
+            /**
+             * Heads
+             * @default 4
+             */
+            heads: number;
+            /**
+             * Units of the dense layer
+             * @description The next one has half as many.
+             * @default 64
+             */
+            hidden: number;
+            /**
+             * @description Which one it is. (enum property replaced by openapi-typescript)
+             * @enum {string}
+             */
+            kind: "attention_network";
+            /**
+             * Learning rate
+             * @description Length of a step.
+             * @default 0.003
+             */
+            learning_rate: number;
+            /**
+             * Centred by
+             * @description What a series or each window is; windows follow a level that moves.
+             * @default series
+             * @enum {string}
+             */
+            level: "series" | "window";
+            /**
+             * Loss
+             * @description Loss by epoch, in flat units; of a regression, how far points pull.
+             * @default huber
+             * @enum {string}
+             */
+            loss: "squared" | "absolute" | "huber";
+            /**
+             * Optimiser
+             * @default adam
+             * @enum {string}
+             */
+            optimiser: "adam" | "momentum";
+            /**
+             * Patience
+             * @description Epochs without a better validation loss.
+             * @default 6
+             */
+            patience: number;
+            /**
+             * Points per step
+             * @description How many are one step of attention.
+             * @default 4
+             */
+            piece: number;
+            /**
+             * Window plan
+             * @description Empty: chosen from the step and length.
+             * @default null
+             */
+            plan: components["schemas"]["WindowPlan"] | null;
+            /**
+             * Precision
+             * @description Of the numbers it computes with.
+             * @default float32
+             * @enum {string}
+             */
+            precision: "float32" | "float64";
+            /**
+             * Repeats
+             * @description Trainings, each from a seed of its own.
+             * @default 1
+             */
+            repeats: number;
+            /**
+             * Course of the learning rate
+             * @default cosine
+             * @enum {string}
+             */
+            schedule: "cosine" | "plateau" | "constant";
+            /**
+             * Many steps
+             * @description Direct: a target per step. Recursive: forecasts are fed back.
+             * @default direct
+             * @enum {string}
+             */
+            strategy: "direct" | "recursive";
+            /**
+             * Validation share
+             * @description The chronologically last part of what is known.
+             * @default 0.15
+             */
+            validation: number;
+            /**
+             * Epochs of warming up
+             * @default 2
+             */
+            warm_up: number;
+            /**
+             * Weight decay
+             * @description Pull of the weights to zero.
+             * @default 0.0001
+             */
+            weight_decay: number;
+            /**
+             * Numbers per point
+             * @description Pixel columns it is drawn in.
+             * @default 32
+             */
+            width: number;
+            /**
+             * Windows per epoch
+             * @description Drawn anew each epoch.
+             * @default 6000
+             */
+            windows_per_epoch: number;
+        };
+        /**
+         * AutoregressiveNetwork
+         * @description One small hidden layer on lags and seasonal lags, trained from many seeds, averaged, and fed back.
+         */
+        AutoregressiveNetwork: {
+            /**
+             * Average of repeats
+             * @default mean
+             * @enum {string}
+             */
+            average: "mean" | "median";
+            /**
+             * Batch
+             * @description Windows per step.
+             * @default 128
+             */
+            batch: number;
+            /**
+             * Longest gradient
+             * @description 0: any.
+             * @default 1
+             */
+            clip: number;
+            /**
+             * Epochs at most
+             * @description How often all windows are seen, at most.
+             * @default 40
+             */
+            epochs: number;
+            /**
+             * Hidden units
+             * @description Units of every layer.
+             * @default 8
+             */
+            hidden: number;
+            /**
+             * @description Which one it is. (enum property replaced by openapi-typescript)
+             * @enum {string}
+             */
+            kind: "autoregressive_network";
+            /**
+             * Learning rate
+             * @description Length of a step.
+             * @default 0.003
+             */
+            learning_rate: number;
+            /**
+             * Centred by
+             * @description What a series or each window is; windows follow a level that moves.
+             * @default series
+             * @enum {string}
+             */
+            level: "series" | "window";
+            /**
+             * Loss
+             * @description Loss by epoch, in flat units; of a regression, how far points pull.
+             * @default huber
+             * @enum {string}
+             */
+            loss: "squared" | "absolute" | "huber";
+            /**
+             * Optimiser
+             * @default adam
+             * @enum {string}
+             */
+            optimiser: "adam" | "momentum";
+            /**
+             * Patience
+             * @description Epochs without a better validation loss.
+             * @default 6
+             */
+            patience: number;
+            /**
+             * Window plan
+             * @description Empty: chosen from the step and length.
+             * @default null
+             */
+            plan: components["schemas"]["WindowPlan"] | null;
+            /**
+             * Precision
+             * @description Of the numbers it computes with.
+             * @default float32
+             * @enum {string}
+             */
+            precision: "float32" | "float64";
+            /**
+             * Repeats
+             * @description Trainings, each from a seed of its own.
+             * @default 10
+             */
+            repeats: number;
+            /**
+             * Course of the learning rate
+             * @default cosine
+             * @enum {string}
+             */
+            schedule: "cosine" | "plateau" | "constant";
+            /**
+             * Many steps
+             * @description Direct: a target per step. Recursive: forecasts are fed back.
+             * @default recursive
+             * @enum {string}
+             */
+            strategy: "direct" | "recursive";
+            /**
+             * Validation share
+             * @description The chronologically last part of what is known.
+             * @default 0.15
+             */
+            validation: number;
+            /**
+             * Epochs of warming up
+             * @default 0
+             */
+            warm_up: number;
+            /**
+             * Weight decay
+             * @description Pull of the weights to zero.
+             * @default 0.001
+             */
+            weight_decay: number;
+            /**
+             * Windows per epoch
+             * @description Drawn anew each epoch.
+             * @default 6000
+             */
+            windows_per_epoch: number;
+        };
+        /**
+         * BasisNetwork
+         * @description Blocks that each explain part of the window and hand on the rest (Oreshkin et al. 2020): a trend, waves, and
+         *     whatever else.
+         */
+        BasisNetwork: {
+            /**
+             * Average of repeats
+             * @default mean
+             * @enum {string}
+             */
+            average: "mean" | "median";
+            /**
+             * Batch
+             * @description Windows per step.
+             * @default 128
+             */
+            batch: number;
+            /**
+             * Blocks
+             * @default [
+             *       "trend",
+             *       "waves",
+             *       "free",
+             *       "free"
+             *     ]
+             */
+            blocks: ("trend" | "waves" | "free")[];
+            /**
+             * Longest gradient
+             * @description 0: any.
+             * @default 1
+             */
+            clip: number;
+            /**
+             * Degree of the trend
+             * @default 2
+             */
+            degree: number;
+            /**
+             * Layers of a block
+             * @default 2
+             */
+            depth: number;
+            /**
+             * Epochs at most
+             * @description How often all windows are seen, at most.
+             * @default 40
+             */
+            epochs: number;
+            /**
+             * @description Which one it is. (enum property replaced by openapi-typescript)
+             * @enum {string}
+             */
+            kind: "basis_network";
+            /**
+             * Learning rate
+             * @description Length of a step.
+             * @default 0.003
+             */
+            learning_rate: number;
+            /**
+             * Centred by
+             * @description What a series or each window is; windows follow a level that moves.
+             * @default series
+             * @enum {string}
+             */
+            level: "series" | "window";
+            /**
+             * Loss
+             * @description Loss by epoch, in flat units; of a regression, how far points pull.
+             * @default huber
+             * @enum {string}
+             */
+            loss: "squared" | "absolute" | "huber";
+            /**
+             * Optimiser
+             * @default adam
+             * @enum {string}
+             */
+            optimiser: "adam" | "momentum";
+            /**
+             * Patience
+             * @description Epochs without a better validation loss.
+             * @default 6
+             */
+            patience: number;
+            /**
+             * Window plan
+             * @description Empty: chosen from the step and length.
+             * @default null
+             */
+            plan: components["schemas"]["WindowPlan"] | null;
+            /**
+             * Precision
+             * @description Of the numbers it computes with.
+             * @default float32
+             * @enum {string}
+             */
+            precision: "float32" | "float64";
+            /**
+             * Repeats
+             * @description Trainings, each from a seed of its own.
+             * @default 1
+             */
+            repeats: number;
+            /**
+             * Course of the learning rate
+             * @default cosine
+             * @enum {string}
+             */
+            schedule: "cosine" | "plateau" | "constant";
+            /**
+             * Many steps
+             * @description Direct: a target per step. Recursive: forecasts are fed back.
+             * @default direct
+             * @enum {string}
+             */
+            strategy: "direct" | "recursive";
+            /**
+             * Units of a block's layers
+             * @description Original or flat units.
+             * @default 64
+             */
+            units: number;
+            /**
+             * Validation share
+             * @description The chronologically last part of what is known.
+             * @default 0.15
+             */
+            validation: number;
+            /**
+             * Epochs of warming up
+             * @default 0
+             */
+            warm_up: number;
+            /**
+             * Waves at most
+             * @default 8
+             */
+            waves: number;
+            /**
+             * Weight decay
+             * @description Pull of the weights to zero.
+             * @default 0.0001
+             */
+            weight_decay: number;
+            /**
+             * Windows per epoch
+             * @description Drawn anew each epoch.
+             * @default 6000
+             */
+            windows_per_epoch: number;
+        };
+        /**
          * BehindView
          * @description How many scored points stand behind a number, and how many folds and series they are from.
          */
@@ -1950,6 +2393,121 @@ export interface components {
              * @description What it comes to, in a sentence or two.
              */
             verdict: string;
+        };
+        /**
+         * BoostedTrees
+         * @description Trees grown one after the other, each on what those before left over, splitting binned features.
+         *
+         *     Every step ahead has trees of its own where that is little work. Else one set learns all steps, with the step as a
+         *     feature, and beside it, of every season whose lags the plan holds, the value one season before the target. The
+         *     chronologically last windows are held out, and the number of trees that was best on them is kept.
+         */
+        BoostedTrees: {
+            /**
+             * Share of features a tree sees
+             * @description Columns with their roles or facts.
+             * @default 0.8
+             */
+            columns: number;
+            /**
+             * Depth at most
+             * @default 32
+             */
+            depth: number;
+            /**
+             * @description Which one it is. (enum property replaced by openapi-typescript)
+             * @enum {string}
+             */
+            kind: "boosted_trees";
+            /**
+             * Rows of a leaf at least
+             * @default 20
+             */
+            leaf_rows: number;
+            /**
+             * Leaves of a tree
+             * @default 31
+             */
+            leaves: number;
+            /**
+             * Loss
+             * @description Poisson and Tweedie: for what is never negative.
+             * @default squared
+             * @enum {string}
+             */
+            loss: "squared" | "absolute" | "huber" | "quantile" | "poisson" | "tweedie";
+            /**
+             * Growth
+             * @description The leaf that gains most first, or level by level.
+             * @default best
+             * @enum {string}
+             */
+            order: "best" | "level";
+            /**
+             * Patience
+             * @description Trees without a better validation loss.
+             * @default 20
+             */
+            patience: number;
+            /**
+             * Window plan
+             * @description Empty: chosen from the step and length.
+             * @default null
+             */
+            plan: components["schemas"]["WindowPlan"] | null;
+            /**
+             * Power of Tweedie's variance
+             * @default 1.5
+             */
+            power: number;
+            /**
+             * Learning rate
+             * @description What counts of every tree.
+             * @default 0.08
+             */
+            rate: number;
+            /**
+             * Share of rows a tree sees
+             * @description Rows.
+             * @default 0.8
+             */
+            rows: number;
+            /**
+             * Share below
+             * @description Of the quantile, where that is the loss.
+             * @default 0.5
+             */
+            share: number;
+            /**
+             * Shrinkage of leaves
+             * @default 1
+             */
+            shrink: number;
+            /**
+             * Steps ahead
+             * @description Trees for each, or one set for all; auto: by how much there is.
+             * @default auto
+             * @enum {string}
+             */
+            steps: "auto" | "apart" | "together";
+            /**
+             * Many steps
+             * @description Direct: a target per step. Recursive: forecasts are fed back.
+             * @default direct
+             * @enum {string}
+             */
+            strategy: "direct" | "recursive";
+            /**
+             * Trees at most
+             * @default 200
+             */
+            trees: number;
+            /**
+             * Validation share
+             * @description The chronologically last part of what is known.
+             * @default 0.15
+             */
+            validation: number;
         };
         /**
          * BoxCox
@@ -2672,7 +3230,7 @@ export interface components {
              * Forecaster
              * @description The forecaster, with its settings.
              */
-            forecaster: components["schemas"]["LastValue"] | components["schemas"]["SeasonalLastValue"] | components["schemas"]["Drift"] | components["schemas"]["Mean"] | components["schemas"]["SeasonalMean"] | components["schemas"]["proteron__core__forecasters__baselines__MovingAverage"] | components["schemas"]["Zero"] | components["schemas"]["TrendCurve"] | components["schemas"]["Smoothing"] | components["schemas"]["SmoothingAverage"] | components["schemas"]["Theta"] | components["schemas"]["SeveralSeasons"] | components["schemas"]["Intermittent"] | components["schemas"]["Arima"] | components["schemas"]["LocalLevel"] | components["schemas"]["LocalTrend"] | components["schemas"]["Structural"] | components["schemas"]["Additive"] | components["schemas"]["Regression"] | components["schemas"]["Garch"] | components["schemas"]["SwitchingRegimes"] | components["schemas"]["RandomWalkProcess"] | components["schemas"]["VectorAutoregression"] | components["schemas"]["Ridge"] | components["schemas"]["DenseNetwork"] | components["schemas"]["MadeElsewhere"];
+            forecaster: components["schemas"]["LastValue"] | components["schemas"]["SeasonalLastValue"] | components["schemas"]["Drift"] | components["schemas"]["Mean"] | components["schemas"]["SeasonalMean"] | components["schemas"]["proteron__core__forecasters__baselines__MovingAverage"] | components["schemas"]["Zero"] | components["schemas"]["TrendCurve"] | components["schemas"]["Smoothing"] | components["schemas"]["SmoothingAverage"] | components["schemas"]["Theta"] | components["schemas"]["SeveralSeasons"] | components["schemas"]["Intermittent"] | components["schemas"]["Arima"] | components["schemas"]["LocalLevel"] | components["schemas"]["LocalTrend"] | components["schemas"]["Structural"] | components["schemas"]["Additive"] | components["schemas"]["Regression"] | components["schemas"]["Garch"] | components["schemas"]["SwitchingRegimes"] | components["schemas"]["RandomWalkProcess"] | components["schemas"]["VectorAutoregression"] | components["schemas"]["Ridge"] | components["schemas"]["BoostedTrees"] | components["schemas"]["DenseNetwork"] | components["schemas"]["AutoregressiveNetwork"] | components["schemas"]["ConvolutionalNetwork"] | components["schemas"]["DilatedNetwork"] | components["schemas"]["RecurrentNetwork"] | components["schemas"]["AttentionNetwork"] | components["schemas"]["BasisNetwork"] | components["schemas"]["DecompositionNetwork"] | components["schemas"]["MadeElsewhere"];
             /**
              * Name
              * @description Its name.
@@ -2718,6 +3276,156 @@ export interface components {
              * @description How it goes ahead: its own way, direct, or fed back.
              */
             way: string;
+        };
+        /**
+         * ConvolutionalNetwork
+         * @description A few filters along the window, pooled, then dense layers.
+         */
+        ConvolutionalNetwork: {
+            /**
+             * Average of repeats
+             * @default mean
+             * @enum {string}
+             */
+            average: "mean" | "median";
+            /**
+             * Batch
+             * @description Windows per step.
+             * @default 128
+             */
+            batch: number;
+            /**
+             * Longest gradient
+             * @description 0: any.
+             * @default 1
+             */
+            clip: number;
+            /**
+             * Epochs at most
+             * @description How often all windows are seen, at most.
+             * @default 40
+             */
+            epochs: number;
+            /**
+             * Filters
+             * @default 16
+             */
+            filters: number;
+            /**
+             * Units of the dense layer
+             * @description The next one has half as many.
+             * @default 64
+             */
+            hidden: number;
+            /**
+             * @description Which one it is. (enum property replaced by openapi-typescript)
+             * @enum {string}
+             */
+            kind: "convolutional_network";
+            /**
+             * Learning rate
+             * @description Length of a step.
+             * @default 0.003
+             */
+            learning_rate: number;
+            /**
+             * Centred by
+             * @description What a series or each window is; windows follow a level that moves.
+             * @default series
+             * @enum {string}
+             */
+            level: "series" | "window";
+            /**
+             * Loss
+             * @description Loss by epoch, in flat units; of a regression, how far points pull.
+             * @default huber
+             * @enum {string}
+             */
+            loss: "squared" | "absolute" | "huber";
+            /**
+             * Optimiser
+             * @default adam
+             * @enum {string}
+             */
+            optimiser: "adam" | "momentum";
+            /**
+             * Patience
+             * @description Epochs without a better validation loss.
+             * @default 6
+             */
+            patience: number;
+            /**
+             * Window plan
+             * @description Empty: chosen from the step and length.
+             * @default null
+             */
+            plan: components["schemas"]["WindowPlan"] | null;
+            /**
+             * Points pooled
+             * @description 1: none.
+             * @default 2
+             */
+            pool: number;
+            /**
+             * Pooled by
+             * @default largest
+             * @enum {string}
+             */
+            pooling: "largest" | "mean";
+            /**
+             * Precision
+             * @description Of the numbers it computes with.
+             * @default float32
+             * @enum {string}
+             */
+            precision: "float32" | "float64";
+            /**
+             * Repeats
+             * @description Trainings, each from a seed of its own.
+             * @default 1
+             */
+            repeats: number;
+            /**
+             * Course of the learning rate
+             * @default cosine
+             * @enum {string}
+             */
+            schedule: "cosine" | "plateau" | "constant";
+            /**
+             * Many steps
+             * @description Direct: a target per step. Recursive: forecasts are fed back.
+             * @default direct
+             * @enum {string}
+             */
+            strategy: "direct" | "recursive";
+            /**
+             * Points a filter sees
+             * @default 5
+             */
+            taps: number;
+            /**
+             * Validation share
+             * @description The chronologically last part of what is known.
+             * @default 0.15
+             */
+            validation: number;
+            /**
+             * Epochs of warming up
+             * @default 0
+             */
+            warm_up: number;
+            /**
+             * Weight decay
+             * @description Pull of the weights to zero.
+             * @default 0.0001
+             */
+            weight_decay: number;
+            /**
+             * Windows per epoch
+             * @description Drawn anew each epoch.
+             * @default 6000
+             */
+            windows_per_epoch: number;
         };
         /** CopyBody */
         CopyBody: {
@@ -3102,11 +3810,135 @@ export interface components {
             used: string;
         };
         /**
+         * DecompositionNetwork
+         * @description The window's moving average and the rest of it, each with a line to the steps ahead (Zeng et al. 2023).
+         */
+        DecompositionNetwork: {
+            /**
+             * Average of repeats
+             * @default mean
+             * @enum {string}
+             */
+            average: "mean" | "median";
+            /**
+             * Batch
+             * @description Windows per step.
+             * @default 128
+             */
+            batch: number;
+            /**
+             * Longest gradient
+             * @description 0: any.
+             * @default 1
+             */
+            clip: number;
+            /**
+             * Epochs at most
+             * @description How often all windows are seen, at most.
+             * @default 40
+             */
+            epochs: number;
+            /**
+             * @description Which one it is. (enum property replaced by openapi-typescript)
+             * @enum {string}
+             */
+            kind: "decomposition_network";
+            /**
+             * Learning rate
+             * @description Length of a step.
+             * @default 0.003
+             */
+            learning_rate: number;
+            /**
+             * Centred by
+             * @description What a series or each window is; windows follow a level that moves.
+             * @default window
+             * @enum {string}
+             */
+            level: "series" | "window";
+            /**
+             * Loss
+             * @description Loss by epoch, in flat units; of a regression, how far points pull.
+             * @default huber
+             * @enum {string}
+             */
+            loss: "squared" | "absolute" | "huber";
+            /**
+             * Optimiser
+             * @default adam
+             * @enum {string}
+             */
+            optimiser: "adam" | "momentum";
+            /**
+             * Patience
+             * @description Epochs without a better validation loss.
+             * @default 6
+             */
+            patience: number;
+            /**
+             * Window plan
+             * @description Empty: chosen from the step and length.
+             * @default null
+             */
+            plan: components["schemas"]["WindowPlan"] | null;
+            /**
+             * Precision
+             * @description Of the numbers it computes with.
+             * @default float32
+             * @enum {string}
+             */
+            precision: "float32" | "float64";
+            /**
+             * Repeats
+             * @description Trainings, each from a seed of its own.
+             * @default 1
+             */
+            repeats: number;
+            /**
+             * Course of the learning rate
+             * @default cosine
+             * @enum {string}
+             */
+            schedule: "cosine" | "plateau" | "constant";
+            /**
+             * Points of the moving average
+             * @default 25
+             */
+            smooth: number;
+            /**
+             * Many steps
+             * @description Direct: a target per step. Recursive: forecasts are fed back.
+             * @default direct
+             * @enum {string}
+             */
+            strategy: "direct" | "recursive";
+            /**
+             * Validation share
+             * @description The chronologically last part of what is known.
+             * @default 0.15
+             */
+            validation: number;
+            /**
+             * Epochs of warming up
+             * @default 0
+             */
+            warm_up: number;
+            /**
+             * Weight decay
+             * @description Pull of the weights to zero.
+             * @default 0.0001
+             */
+            weight_decay: number;
+            /**
+             * Windows per epoch
+             * @description Drawn anew each epoch.
+             * @default 6000
+             */
+            windows_per_epoch: number;
+        };
+        /**
          * DenseNetwork
-         * @description Fully connected layers on standardised windows of series scaled by their own known spread.
-         *
-         *     Trained by Adam on mini-batches; the chronologically last windows are held out for early
-         *     stopping, and the weights of the best epoch on them are kept.
+         * @description Fully connected layers on all features of a window.
          */
         DenseNetwork: {
             /**
@@ -3117,11 +3949,28 @@ export interface components {
              */
             activation: "relu" | "tanh";
             /**
+             * Average of repeats
+             * @default mean
+             * @enum {string}
+             */
+            average: "mean" | "median";
+            /**
              * Batch
              * @description Windows per step.
              * @default 64
              */
             batch: number;
+            /**
+             * Longest gradient
+             * @description 0: any.
+             * @default 1
+             */
+            clip: number;
+            /**
+             * Dropout
+             * @default 0
+             */
+            dropout: number;
             /**
              * Epochs at most
              * @description How often all windows are seen, at most.
@@ -3149,8 +3998,34 @@ export interface components {
              */
             learning_rate: number;
             /**
+             * Centred by
+             * @description What a series or each window is; windows follow a level that moves.
+             * @default series
+             * @enum {string}
+             */
+            level: "series" | "window";
+            /**
+             * Straight line beside it
+             * @description Values of one series.
+             * @default true
+             */
+            line: boolean;
+            /**
+             * Loss
+             * @description Loss by epoch, in flat units; of a regression, how far points pull.
+             * @default huber
+             * @enum {string}
+             */
+            loss: "squared" | "absolute" | "huber";
+            /**
+             * Optimiser
+             * @default adam
+             * @enum {string}
+             */
+            optimiser: "adam" | "momentum";
+            /**
              * Patience
-             * @description Epochs without a better validation loss before stopping.
+             * @description Epochs without a better validation loss.
              * @default 8
              */
             patience: number;
@@ -3168,6 +4043,18 @@ export interface components {
              */
             precision: "float32" | "float64";
             /**
+             * Repeats
+             * @description Trainings, each from a seed of its own.
+             * @default 1
+             */
+            repeats: number;
+            /**
+             * Course of the learning rate
+             * @default cosine
+             * @enum {string}
+             */
+            schedule: "cosine" | "plateau" | "constant";
+            /**
              * Many steps
              * @description Direct: a target per step. Recursive: forecasts are fed back.
              * @default direct
@@ -3180,6 +4067,11 @@ export interface components {
              * @default 0.15
              */
             validation: number;
+            /**
+             * Epochs of warming up
+             * @default 0
+             */
+            warm_up: number;
             /**
              * Weight decay
              * @description Pull of the weights to zero.
@@ -3233,6 +4125,149 @@ export interface components {
              * @description p-value of that one. 0 … 1.
              */
             textbook_p_value: number | null;
+        };
+        /**
+         * DilatedNetwork
+         * @description Causal convolutions whose points lie ever further apart, each added to what it read (Bai et al. 2018).
+         */
+        DilatedNetwork: {
+            /**
+             * Average of repeats
+             * @default mean
+             * @enum {string}
+             */
+            average: "mean" | "median";
+            /**
+             * Batch
+             * @description Windows per step.
+             * @default 128
+             */
+            batch: number;
+            /**
+             * Channels
+             * @default 16
+             */
+            channels: number;
+            /**
+             * Longest gradient
+             * @description 0: any.
+             * @default 1
+             */
+            clip: number;
+            /**
+             * Dropout
+             * @default 0
+             */
+            dropout: number;
+            /**
+             * Epochs at most
+             * @description How often all windows are seen, at most.
+             * @default 40
+             */
+            epochs: number;
+            /**
+             * Units of the dense layer
+             * @description The next one has half as many.
+             * @default 64
+             */
+            hidden: number;
+            /**
+             * @description Which one it is. (enum property replaced by openapi-typescript)
+             * @enum {string}
+             */
+            kind: "dilated_network";
+            /**
+             * Learning rate
+             * @description Length of a step.
+             * @default 0.003
+             */
+            learning_rate: number;
+            /**
+             * Centred by
+             * @description What a series or each window is; windows follow a level that moves.
+             * @default series
+             * @enum {string}
+             */
+            level: "series" | "window";
+            /**
+             * Loss
+             * @description Loss by epoch, in flat units; of a regression, how far points pull.
+             * @default huber
+             * @enum {string}
+             */
+            loss: "squared" | "absolute" | "huber";
+            /**
+             * Optimiser
+             * @default adam
+             * @enum {string}
+             */
+            optimiser: "adam" | "momentum";
+            /**
+             * Patience
+             * @description Epochs without a better validation loss.
+             * @default 6
+             */
+            patience: number;
+            /**
+             * Window plan
+             * @description Empty: chosen from the step and length.
+             * @default null
+             */
+            plan: components["schemas"]["WindowPlan"] | null;
+            /**
+             * Precision
+             * @description Of the numbers it computes with.
+             * @default float32
+             * @enum {string}
+             */
+            precision: "float32" | "float64";
+            /**
+             * Repeats
+             * @description Trainings, each from a seed of its own.
+             * @default 1
+             */
+            repeats: number;
+            /**
+             * Course of the learning rate
+             * @default cosine
+             * @enum {string}
+             */
+            schedule: "cosine" | "plateau" | "constant";
+            /**
+             * Many steps
+             * @description Direct: a target per step. Recursive: forecasts are fed back.
+             * @default direct
+             * @enum {string}
+             */
+            strategy: "direct" | "recursive";
+            /**
+             * Points a layer sees
+             * @default 3
+             */
+            taps: number;
+            /**
+             * Validation share
+             * @description The chronologically last part of what is known.
+             * @default 0.15
+             */
+            validation: number;
+            /**
+             * Epochs of warming up
+             * @default 0
+             */
+            warm_up: number;
+            /**
+             * Weight decay
+             * @description Pull of the weights to zero.
+             * @default 0.0001
+             */
+            weight_decay: number;
+            /**
+             * Windows per epoch
+             * @description Drawn anew each epoch.
+             * @default 6000
+             */
+            windows_per_epoch: number;
         };
         /**
          * Drift
@@ -7454,6 +8489,157 @@ export interface components {
              * @default UTC
              */
             zone: string;
+        };
+        /**
+         * RecurrentNetwork
+         * @description A recurrence reads the window point by point; its last state is what the forecast is made from.
+         */
+        RecurrentNetwork: {
+            /**
+             * Average of repeats
+             * @default mean
+             * @enum {string}
+             */
+            average: "mean" | "median";
+            /**
+             * Batch
+             * @description Windows per step.
+             * @default 128
+             */
+            batch: number;
+            /**
+             * Cell
+             * @default gru
+             * @enum {string}
+             */
+            cell: "lstm" | "gru" | "plain";
+            /**
+             * Longest gradient
+             * @description 0: any.
+             * @default 1
+             */
+            clip: number;
+            /**
+             * Layers
+             * @default 1
+             */
+            depth: number;
+            /**
+             * Epochs at most
+             * @description How often all windows are seen, at most.
+             * @default 40
+             */
+            epochs: number;
+            /**
+             * Units of the dense layer
+             * @description The next one has half as many.
+             * @default 64
+             */
+            hidden: number;
+            /**
+             * @description Which one it is. (enum property replaced by openapi-typescript)
+             * @enum {string}
+             */
+            kind: "recurrent_network";
+            /**
+             * Learning rate
+             * @description Length of a step.
+             * @default 0.003
+             */
+            learning_rate: number;
+            /**
+             * Centred by
+             * @description What a series or each window is; windows follow a level that moves.
+             * @default series
+             * @enum {string}
+             */
+            level: "series" | "window";
+            /**
+             * Loss
+             * @description Loss by epoch, in flat units; of a regression, how far points pull.
+             * @default huber
+             * @enum {string}
+             */
+            loss: "squared" | "absolute" | "huber";
+            /**
+             * Optimiser
+             * @default adam
+             * @enum {string}
+             */
+            optimiser: "adam" | "momentum";
+            /**
+             * Patience
+             * @description Epochs without a better validation loss.
+             * @default 6
+             */
+            patience: number;
+            /**
+             * Points per step
+             * @description How many it reads at once.
+             * @default 2
+             */
+            piece: number;
+            /**
+             * Window plan
+             * @description Empty: chosen from the step and length.
+             * @default null
+             */
+            plan: components["schemas"]["WindowPlan"] | null;
+            /**
+             * Precision
+             * @description Of the numbers it computes with.
+             * @default float32
+             * @enum {string}
+             */
+            precision: "float32" | "float64";
+            /**
+             * Repeats
+             * @description Trainings, each from a seed of its own.
+             * @default 1
+             */
+            repeats: number;
+            /**
+             * Course of the learning rate
+             * @default cosine
+             * @enum {string}
+             */
+            schedule: "cosine" | "plateau" | "constant";
+            /**
+             * Many steps
+             * @description Direct: a target per step. Recursive: forecasts are fed back.
+             * @default direct
+             * @enum {string}
+             */
+            strategy: "direct" | "recursive";
+            /**
+             * Units
+             * @description Original or flat units.
+             * @default 32
+             */
+            units: number;
+            /**
+             * Validation share
+             * @description The chronologically last part of what is known.
+             * @default 0.15
+             */
+            validation: number;
+            /**
+             * Epochs of warming up
+             * @default 0
+             */
+            warm_up: number;
+            /**
+             * Weight decay
+             * @description Pull of the weights to zero.
+             * @default 0.0001
+             */
+            weight_decay: number;
+            /**
+             * Windows per epoch
+             * @description Drawn anew each epoch.
+             * @default 6000
+             */
+            windows_per_epoch: number;
         };
         /**
          * Regression

@@ -10,8 +10,9 @@ from proteron.core.forecasters.contender import (
 from proteron.core.forecasters.forecast import Forecast, quantile_rows
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
 from proteron.core.forecasters.registry import FORECASTERS
+from proteron.core.forecasters.window_forecaster import WindowForecaster
 
 __all__ = [
-    "FORECASTERS", "Contender", "FittedContender", "Forecast", "Forecaster", "ForecasterState", "Work",
-    "forecaster", "forecasters", "quantile_rows", "truths",
+    "FORECASTERS", "Contender", "FittedContender", "Forecast", "Forecaster", "ForecasterState", "WindowForecaster",
+    "Work", "forecaster", "forecasters", "quantile_rows", "truths",
 ]  # fmt: skip

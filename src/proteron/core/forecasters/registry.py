@@ -15,10 +15,20 @@ from proteron.core.forecasters.baselines import (
     SeasonalMean,
     Zero,
 )  # fmt: skip
-from proteron.core.forecasters.dense_network import DenseNetwork
+from proteron.core.forecasters.boosted_trees import BoostedTrees
 from proteron.core.forecasters.forecaster import Forecaster
 from proteron.core.forecasters.intermittent import Intermittent
 from proteron.core.forecasters.made_elsewhere import MadeElsewhere
+from proteron.core.forecasters.networks.architectures import (
+    AttentionNetwork,
+    AutoregressiveNetwork,
+    BasisNetwork,
+    ConvolutionalNetwork,
+    DecompositionNetwork,
+    DenseNetwork,
+    DilatedNetwork,
+    RecurrentNetwork,
+)
 from proteron.core.forecasters.processes import RandomWalkProcess
 from proteron.core.forecasters.regimes import SwitchingRegimes
 from proteron.core.forecasters.regression.forecaster import Regression
@@ -59,7 +69,15 @@ AnyForecaster = Annotated[
     | RandomWalkProcess
     | VectorAutoregression
     | Ridge
+    | BoostedTrees
     | DenseNetwork
+    | AutoregressiveNetwork
+    | ConvolutionalNetwork
+    | DilatedNetwork
+    | RecurrentNetwork
+    | AttentionNetwork
+    | BasisNetwork
+    | DecompositionNetwork
     | MadeElsewhere,
     Field(discriminator="kind"),
 ]

@@ -10,7 +10,15 @@ from proteron.core.panel import Panel
 
 _QUICK: dict[str, dict[str, Any]] = {
     "arima": {"order": (1, 1, 1)},
+    "boosted_trees": {"trees": 2},
     "dense_network": {"hidden": [4], "epochs": 1},
+    "autoregressive_network": {"epochs": 1, "repeats": 1},
+    "convolutional_network": {"epochs": 1},
+    "dilated_network": {"epochs": 1},
+    "recurrent_network": {"epochs": 1},
+    "attention_network": {"epochs": 1},
+    "basis_network": {"epochs": 1},
+    "decomposition_network": {"epochs": 1},
 }  # fmt: skip
 _LENGTH, _KNOWN = 240, 100
 

@@ -271,6 +271,22 @@ def _tail_column(covariate: Covariate, local: Ints, series: Ints, context: int, 
     return replace(covariate, values=cells.ravel(), offsets=np.arange(len(local) + 1) * width)
 
 
+def chronological_split(table: Table, share: float, title: str) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+    """Rows to train on, and that share of later ones held out; no target of the former lies in the latter's span.
+
+    Raises `TooShortError` where there is nothing left to train on.
+    """
+    positions = np.unique(table.positions)
+    border = positions[min(int(len(positions) * (1 - share)), len(positions) - 1)]
+    held_out = table.positions >= border
+    train = table.positions + max(table.plan.horizon) <= border
+    if not train.any():
+        train = ~held_out
+    if not train.any():
+        raise TooShortError(f"{title}: {len(table)} windows are too few to train and validate on.", field="plan")
+    return train, held_out
+
+
 def standardise(features: Floats, weights: Floats) -> tuple[Floats, Floats, Floats]:
     """Columns in spreads from their mean weighted by `weights` (n_rows,), with mean and spread (n_features,)."""
     centre, spread = np.average(features, axis=0, weights=weights), _spread(features)

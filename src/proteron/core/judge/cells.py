@@ -23,7 +23,7 @@ from proteron.core.timeline import Ints
 
 LEVELS = (0.5, 0.8, 0.95)
 _WORK_PER_CELL = 4e6  # points × cost: about a second
-_VERSION = 5  # of how cells are computed; raised when their results change
+_VERSION = 6  # of how cells are computed; raised when their results change
 _ROUNDING = 1e-9  # of the largest value known: a spread below it is what rounding leaves
 FLAT_SQUARE = "flat_square"  # the loss of flat-unit errors, kept beside the metrics
 

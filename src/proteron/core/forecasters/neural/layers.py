@@ -14,17 +14,77 @@ NONE, RELU, TANH, SIGMOID = 0, 1, 2, 3
 
 
 @kernel
+def squash(values: Floats) -> None:
+    """tanh of values (n,) in place; of single precision by Lambert's continued fraction, good to 4e-7.
+
+    The fraction is taken of a quarter of the value, at most 2.25, and tanh 2x = 2 tanh x / (1 + tanh² x) used twice:
+    nothing but products and quotients, so that many are computed at once.
+    """
+    if values.itemsize > 4:
+        for i in range(values.size):
+            values[i] = np.tanh(values[i])
+        return
+    number = values.dtype.type
+    quarter, most, one, two = number(0.25), number(2.25), number(1), number(2)
+    a0, a1, a2 = number(135135), number(17325), number(378)
+    b1, b2, b3 = number(62370), number(3150), number(28)
+    for i in range(values.size):
+        x = min(max(values[i] * quarter, -most), most)
+        square = x * x
+        t = x * (a0 + square * (a1 + square * (a2 + square))) / (a0 + square * (b1 + square * (b2 + square * b3)))
+        t = two * t / (one + t * t)
+        values[i] = two * t / (one + t * t)
+
+
+@kernel
+def to_shares(values: Floats) -> None:
+    """Values (n,) become e^value over the sum of all (softmax); those of single precision are good to 5e-6.
+
+    e^x is then the 64th power of a Taylor sum for x / 64, and e^-40 what lies below: nothing but products.
+    """
+    highest = values[0]
+    for i in range(1, values.size):
+        highest = max(highest, values[i])
+    number = values.dtype.type
+    if values.itemsize > 4:
+        for i in range(values.size):
+            values[i] = np.exp(values[i] - highest)
+    else:
+        least, part, one = number(-40), number(1 / 64), number(1)
+        c2, c3, c4, c5, c6, c7 = (
+            number(1 / 2), number(1 / 6), number(1 / 24), number(1 / 120), number(1 / 720), number(1 / 5040),
+        )  # fmt: skip
+        for i in range(values.size):
+            x = max(values[i] - highest, least) * part
+            y = one + x * (one + x * (c2 + x * (c3 + x * (c4 + x * (c5 + x * (c6 + x * c7))))))
+            y *= y
+            y *= y
+            y *= y
+            y *= y
+            y *= y
+            values[i] = y * y
+    total = number(0)
+    for i in range(values.size):
+        total += values[i]
+    for i in range(values.size):
+        values[i] /= total
+
+
+@kernel
 def activate(values: Floats, activation: int) -> None:
     """Apply an activation to values (n,) in place."""
     if activation == RELU:
         for i in range(values.size):
             values[i] = max(values[i], 0)
     elif activation == TANH:
+        squash(values)
+    elif activation == SIGMOID:  # 1 / (1 + e^-x) = (1 + tanh(x / 2)) / 2
+        half = values.dtype.type(0.5)
         for i in range(values.size):
-            values[i] = np.tanh(values[i])
-    elif activation == SIGMOID:
+            values[i] *= half
+        squash(values)
         for i in range(values.size):
-            values[i] = 1 / (1 + np.exp(-values[i]))
+            values[i] = half + half * values[i]
 
 
 @kernel
@@ -168,7 +228,61 @@ def pool_mean_back(flow: Floats, size: int, into: Floats) -> None:
                     into[row, at, channel] += flow[row, step, channel] / size
 
 
+@kernel
+def smooth(series: Floats, window: int, out: Floats) -> None:
+    """The mean of `window` steps around each (one more before than after), the ends repeated beyond the edges."""
+    rows, steps, width = series.shape
+    before = window // 2
+    for row in range(rows):
+        for step in range(steps):
+            for channel in range(width):
+                total = out.dtype.type(0)
+                for at in range(step - before, step - before + window):
+                    total += series[row, min(max(at, 0), steps - 1), channel]
+                out[row, step, channel] = total / window
+
+
+@kernel
+def smooth_back(flow: Floats, window: int, into: Floats) -> None:
+    """Flows of means to the steps they were taken of."""
+    rows, steps, width = flow.shape
+    before = window // 2
+    for row in range(rows):
+        for step in range(steps):
+            for channel in range(width):
+                for at in range(step - before, step - before + window):
+                    into[row, min(max(at, 0), steps - 1), channel] += flow[row, step, channel] / window
+
+
 # recurrence: time first, (n_steps, n_rows, …), so that every step is one product
+
+
+@kernel
+def by_state_weights(states: Floats, flow: Floats, by_weights: Floats) -> None:
+    """What states (n_steps + 1, n_rows, n) and flows (n_steps, n_rows, m) of what they drive say of weights (n, m)."""
+    steps, rows, width = flow.shape
+    before = states[:steps].reshape((steps * rows, states.shape[2]))
+    np.dot(before.T, flow.reshape((steps * rows, width)), by_weights)
+
+
+@kernel
+def plain(drive: Floats, weights: Floats, states: Floats) -> None:
+    """The simplest recurrence (Elman 1990): states (n_steps + 1, n_rows, n) are tanh of drive and state before."""
+    for step in range(drive.shape[0]):
+        np.dot(states[step], weights, states[step + 1])
+        states[step + 1] += drive[step]
+        squash(states[step + 1].reshape(-1))
+
+
+@kernel
+def plain_back(drive: Floats, weights: Floats, states: Floats, flow: Floats, by_weights: Floats) -> None:
+    """As `lstm_back`; `drive` is written with its flow."""
+    turned = np.ascontiguousarray(weights.T)
+    for step in range(drive.shape[0] - 1, -1, -1):
+        drive[step] = flow[step + 1]
+        through_activation(drive[step].reshape(-1), states[step + 1].reshape(-1), TANH)
+        flow[step] += np.dot(drive[step], turned)
+    by_state_weights(states, drive, by_weights)
 
 
 @kernel
@@ -182,42 +296,44 @@ def lstm(drive: Floats, weights: Floats, states: Floats, cells: Floats) -> None:
     for step in range(steps):
         gates = drive[step]
         gates += np.dot(states[step], weights)
+        before, cell, state = cells[step], cells[step + 1], states[step + 1]
         for row in range(rows):
-            activate(gates[row, : 3 * width], SIGMOID)
-            activate(gates[row, 3 * width :], TANH)
+            mine = gates[row]
+            activate(mine[: 3 * width], SIGMOID)
+            squash(mine[3 * width :])
             for i in range(width):
-                cell = gates[row, width + i] * cells[step, row, i] + gates[row, i] * gates[row, 3 * width + i]
-                cells[step + 1, row, i] = cell
-                states[step + 1, row, i] = gates[row, 2 * width + i] * np.tanh(cell)
+                cell[row, i] = mine[width + i] * before[row, i] + mine[i] * mine[3 * width + i]
+                state[row, i] = cell[row, i]
+        squash(state.reshape(-1))
+        for row in range(rows):
+            for i in range(width):
+                state[row, i] *= gates[row, 2 * width + i]
 
 
 @kernel
 def lstm_back(gates: Floats, weights: Floats, states: Floats, cells: Floats, flow: Floats, by_weights: Floats) -> None:
     """`flow` (n_steps + 1, n_rows, n) of states becomes complete; `gates` becomes the flow of the drive."""
     steps, rows, width = gates.shape[0], gates.shape[1], states.shape[2]
-    by_weights[:] = 0
     by_cell = np.zeros((rows, width), dtype=gates.dtype)
-    turned = np.ascontiguousarray(weights.T)
+    squashed = np.empty((rows, width), dtype=gates.dtype)
+    turned, one = np.ascontiguousarray(weights.T), gates.dtype.type(1)
     for step in range(steps - 1, -1, -1):
-        here = gates[step]
+        here, told, before = gates[step], flow[step + 1], cells[step]
+        squashed[:] = cells[step + 1]
+        squash(squashed.reshape(-1))
         for row in range(rows):
+            into, forget = here[row, :width], here[row, width : 2 * width]
+            out, new = here[row, 2 * width : 3 * width], here[row, 3 * width :]
             for i in range(width):
-                into, forget, out, new = (
-                    here[row, i],
-                    here[row, width + i],
-                    here[row, 2 * width + i],
-                    here[row, 3 * width + i],
-                )
-                squashed = np.tanh(cells[step + 1, row, i])
-                by_state = flow[step + 1, row, i]
-                total = by_cell[row, i] + by_state * out * (1 - squashed * squashed)
-                here[row, i] = total * new * into * (1 - into)
-                here[row, width + i] = total * cells[step, row, i] * forget * (1 - forget)
-                here[row, 2 * width + i] = by_state * squashed * out * (1 - out)
-                here[row, 3 * width + i] = total * into * (1 - new * new)
-                by_cell[row, i] = total * forget
-        by_weights += np.dot(states[step].T, here)
+                total = by_cell[row, i] + told[row, i] * out[i] * (one - squashed[row, i] * squashed[row, i])
+                by_cell[row, i] = total * forget[i]
+                out[i] = told[row, i] * squashed[row, i] * out[i] * (one - out[i])
+                forget[i] = total * before[row, i] * forget[i] * (one - forget[i])
+                by_new = total * into[i] * (one - new[i] * new[i])
+                into[i] = total * new[i] * into[i] * (one - into[i])
+                new[i] = by_new
         flow[step] += np.dot(here, turned)
+    by_state_weights(states, gates, by_weights)
 
 
 @kernel
@@ -228,18 +344,22 @@ def gru(drive: Floats, weights: Floats, biases: Floats, states: Floats, kept: Fl
     says to the new value before the reset. `weights` (n, 3 n) and `biases` (n,) are those of the state.
     """
     steps, rows, width = drive.shape[0], drive.shape[1], states.shape[2]
+    one = drive.dtype.type(1)
     for step in range(steps):
-        gates = drive[step]
-        said = np.dot(states[step], weights)
+        gates, before, state, inner = drive[step], states[step], states[step + 1], kept[step]
+        said = np.dot(before, weights)
         for row in range(rows):
+            mine = gates[row]
             for i in range(2 * width):
-                gates[row, i] = 1 / (1 + np.exp(-(gates[row, i] + said[row, i])))
+                mine[i] += said[row, i]
+            activate(mine[: 2 * width], SIGMOID)
             for i in range(width):
-                kept[step, row, i] = said[row, 2 * width + i] + biases[i]
-                new = np.tanh(gates[row, 2 * width + i] + gates[row, i] * kept[step, row, i])
-                gates[row, 2 * width + i] = new
-                update = gates[row, width + i]
-                states[step + 1, row, i] = (1 - update) * new + update * states[step, row, i]
+                inner[row, i] = said[row, 2 * width + i] + biases[i]
+                mine[2 * width + i] += mine[i] * inner[row, i]
+            squash(mine[2 * width :])
+            for i in range(width):
+                update = mine[width + i]
+                state[row, i] = (one - update) * mine[2 * width + i] + update * before[row, i]
 
 
 @kernel
@@ -248,25 +368,24 @@ def gru_back(
 ) -> None:
     """As `lstm_back`: flows of states become complete, gates become the flow of the drive."""
     steps, rows, width = gates.shape[0], gates.shape[1], states.shape[2]
-    by_weights[:] = 0
-    by_biases[:] = 0
-    said = np.empty((rows, 3 * width), dtype=gates.dtype)
-    turned = np.ascontiguousarray(weights.T)
+    said = np.empty_like(gates)
+    turned, one = np.ascontiguousarray(weights.T), gates.dtype.type(1)
     for step in range(steps - 1, -1, -1):
-        here = gates[step]
+        here, told, before, after, inner = gates[step], said[step], states[step], flow[step + 1], kept[step]
         for row in range(rows):
+            reset, update, new = here[row, :width], here[row, width : 2 * width], here[row, 2 * width :]
             for i in range(width):
-                reset, update, new = here[row, i], here[row, width + i], here[row, 2 * width + i]
-                by_state = flow[step + 1, row, i]
-                by_new = by_state * (1 - update) * (1 - new * new)
-                by_update = by_state * (states[step, row, i] - new) * update * (1 - update)
-                by_reset = by_new * kept[step, row, i] * reset * (1 - reset)
-                here[row, i], here[row, width + i], here[row, 2 * width + i] = by_reset, by_update, by_new
-                said[row, i], said[row, width + i], said[row, 2 * width + i] = by_reset, by_update, by_new * reset
-                by_biases[i] += by_new * reset
-                flow[step, row, i] += by_state * update
-        by_weights += np.dot(states[step].T, said)
-        flow[step] += np.dot(said, turned)
+                by_state = after[row, i]
+                by_new = by_state * (one - update[i]) * (one - new[i] * new[i])
+                flow[step, row, i] += by_state * update[i]
+                update[i] = by_state * (before[row, i] - new[i]) * update[i] * (one - update[i])
+                told[row, 2 * width + i] = by_new * reset[i]
+                reset[i] = by_new * inner[row, i] * reset[i] * (one - reset[i])
+                new[i] = by_new
+            told[row, : 2 * width] = here[row, : 2 * width]
+        flow[step] += np.dot(told, turned)
+    by_state_weights(states, said, by_weights)
+    add_columns(said.reshape((steps * rows, 3 * width))[:, 2 * width :], by_biases)
 
 
 # attention and norms
@@ -284,15 +403,7 @@ def attend(queries: Floats, keys: Floats, values: Floats, causal: bool, out: Flo
         scores = np.dot(queries[head] * scale, keys[head].T)
         for step in range(steps):
             stop = step + 1 if causal else steps
-            highest = scores[step, 0]
-            for at in range(1, stop):
-                highest = max(highest, scores[step, at])
-            total = queries.dtype.type(0)
-            for at in range(stop):
-                scores[step, at] = np.exp(scores[step, at] - highest)
-                total += scores[step, at]
-            for at in range(stop):
-                scores[step, at] /= total
+            to_shares(scores[step, :stop])
             scores[step, stop:] = 0
         shares[head] = scores
         np.dot(scores, values[head], out[head])

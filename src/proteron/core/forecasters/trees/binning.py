@@ -63,6 +63,14 @@ class Bins:
             out[place] = np.where(missing, MISSING, found)
         return out
 
+    def joined(self, other: "Bins") -> "Bins":
+        """Those of more features, after these."""
+        return Bins(self.edges + other.edges, self.categorical + other.categorical)
+
+    def part(self, first: int, count: int) -> "Bins":
+        """Those of some features in a row."""
+        return Bins(self.edges[first : first + count], self.categorical[first : first + count])
+
     def document(self) -> dict[str, Any]:
         return {"edges": [each.tolist() for each in self.edges], "categorical": list(self.categorical)}
 

@@ -1,0 +1,255 @@
+"""Gradient-boosted trees on windows, one model for the whole panel."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
+
+from proteron.core.errors import InputError
+from proteron.core.forecasters.aligned import aligned_columns, nearest_columns, with_aligned_lags
+from proteron.core.forecasters.forecaster import ForecasterState, Training, Work
+from proteron.core.forecasters.trees.binning import Binned, Bins
+from proteron.core.forecasters.trees.boosting import Boosted, Boosting, Rows
+from proteron.core.forecasters.trees.losses import LossName, loss_named
+from proteron.core.forecasters.trees.tree import Shape
+from proteron.core.forecasters.window_forecaster import Scaling, WindowForecaster, chronological_split
+from proteron.core.panel import Floats, Panel
+from proteron.core.timeline import Ints
+from proteron.core.windows import Table, WindowPlan, default_plan
+
+_PAIRS = 400_000  # rows × steps ahead that one model for all steps learns from
+_APART_UP_TO = 4_000_000  # rows × features × steps for which every step gets trees of its own
+
+
+class BoostedTrees(WindowForecaster):
+    """Trees grown one after the other, each on what those before left over, splitting binned features.
+
+    Every step ahead has trees of its own where that is little work. Else one set learns all steps, with the step as a
+    feature, and beside it, of every season whose lags the plan holds, the value one season before the target. The
+    chronologically last windows are held out, and the number of trees that was best on them is kept.
+    """
+
+    title: ClassVar[str] = "boosted trees on windows"
+    panel_wide: ClassVar[bool] = True
+    cost: ClassVar[float] = 60.0
+    kind: Literal["boosted_trees"] = "boosted_trees"
+    trees: int = Field(200, ge=1, le=5_000, title="Trees at most")
+    rate: float = Field(0.08, gt=0, le=1, title="Learning rate", description="What counts of every tree.")
+    leaves: int = Field(31, ge=2, le=1024, title="Leaves of a tree")
+    leaf_rows: float = Field(20, ge=0, title="Rows of a leaf at least")
+    loss: LossName = Field("squared", title="Loss", description="Poisson and Tweedie: for what is never negative.")
+    share: float = Field(0.5, gt=0, lt=1, title="Share below", description="Of the quantile, where that is the loss.")
+    steps: Literal["auto", "apart", "together"] = Field(
+        "auto", title="Steps ahead", description="Trees for each, or one set for all; auto: by how much there is."
+    )
+    rows: float = Field(0.8, gt=0, le=1, title="Share of rows a tree sees", json_schema_extra={"advanced": True})
+    columns: float = Field(0.8, gt=0, le=1, title="Share of features a tree sees", json_schema_extra={"advanced": True})
+    shrink: float = Field(1.0, ge=0, title="Shrinkage of leaves", json_schema_extra={"advanced": True})
+    depth: int = Field(32, ge=1, le=64, title="Depth at most", json_schema_extra={"advanced": True})
+    order: Literal["best", "level"] = Field(
+        "best", title="Growth", description="The leaf that gains most first, or level by level.",
+        json_schema_extra={"advanced": True},
+    )  # fmt: skip
+    power: float = Field(1.5, gt=1, lt=2, title="Power of Tweedie's variance", json_schema_extra={"advanced": True})
+    patience: int = Field(20, ge=1, title="Patience", description="Trees without a better validation loss.")
+    validation: float = Field(
+        0.15, gt=0, lt=0.9, title="Validation share", description="The chronologically last part of what is known."
+    )
+
+    @property
+    def most_rows(self) -> int | None:
+        """Rows that all its learning can look at."""
+        return _PAIRS
+
+    def resolved_plan(self, known: Panel, horizon: int | None) -> WindowPlan:
+        """The plan with its horizon settled; one that is not given also has the lags a season before every step."""
+        plan = super().resolved_plan(known, horizon)
+        if self.plan is not None or plan.recursive:
+            return plan
+        return with_aligned_lags(plan, known)
+
+    def learn_rows(self, table: Table, known: Panel, work: Work) -> ForecasterState:
+        """Learn from rows of scaled values."""
+        rng = np.random.default_rng(work.seed)
+        train, held_out = chronological_split(table, self.validation, self.title)
+        ground = _Ground.of(table, known, self.steps, self.plan is not None, self._positive, train)
+        targets, weights = (
+            self._targets(table, known, ground),
+            table.weights if table.weights.any() else np.ones(len(table)),
+        )
+        raw = Bins.learn(table.features[train][:, ground.columns])
+        binned = raw.apply(table.features[:, ground.columns])
+        boosting, learned = self._boosting(), []
+        for place, steps in enumerate(ground.groups):
+
+            def tell(tree: int, place: int = place) -> None:
+                work.go_on()
+                work.report((place + tree / self.trees) / len(ground.groups), f"tree {tree + 1}")
+
+            pairs = _pairs(train, steps, rng)
+            beside = ground.beside(table.features, *pairs)
+            bins = raw.joined(Bins.learn(beside))
+            rows, later = (
+                Rows(bins_of(binned, bins, ground.beside(table.features, at, step), at), targets[at, step], weights[at])
+                for at, step in (pairs, _pairs(held_out, steps, rng))
+            )
+            learned.append(boosting.fit(bins, rows, later, rng, tell=tell))
+        arrays, facts = _stored(learned)
+        facts |= {
+            "names": [table.names[column] for column in ground.columns], "columns": ground.columns.tolist(),
+            "aligned": {str(season): at.tolist() for season, at in ground.aligned.items()},
+            "groups": [list(steps) for steps in ground.groups],
+            "start": None if ground.start is None else ground.start.tolist(),
+            "train": int(train.sum()), "held_out": int(held_out.sum()),
+        }  # fmt: skip
+        return ForecasterState(known.keys, arrays, facts)
+
+    def _boosting(self) -> Boosting:
+        shape = Shape(self.leaves, self.depth, self.leaf_rows, self.shrink, self.order)
+        loss = loss_named(self.loss, self.share, self.power)
+        return Boosting(shape, loss, self.trees, self.rate, self.rows, self.columns, self.patience)
+
+    @property
+    def _positive(self) -> bool:
+        return self.loss in ("poisson", "tweedie")
+
+    def _targets(self, table: Table, known: Panel, ground: "_Ground") -> Floats:
+        """Scaled targets less what they start from; for losses of what is never negative, in means of their series."""
+        if not self._positive:
+            return table.targets - ground.starts(table.features)
+        scaling = Scaling.learn(known)
+        level = scaling.level[table.series][:, None]
+        values = table.targets * scaling.spread[table.series][:, None] + level
+        if values.min(initial=0.0) < -1e-9 * np.abs(values).max(initial=1.0):
+            raise InputError(f"{self.title}: with the loss “{self.loss}” no value may be negative.", field="loss")
+        return np.maximum(values, 0.0) / np.where(level > 0, level, 1.0)
+
+    def predict(self, state: ForecasterState, features: Floats, series: Ints) -> Floats:
+        """Scaled forecasts (n_rows, n_steps) for scaled features."""
+        ground = _Ground.from_facts(state.facts)
+        models = _models(state)
+        steps = sum(map(len, ground.groups))
+        out = np.empty((len(features), steps))
+        everyone = np.arange(len(features))
+        raw = models[0].bins.part(0, len(ground.columns)).apply(features[:, ground.columns])
+        for model, group in zip(models, ground.groups, strict=True):
+            for step in group:
+                beside = ground.beside(features, everyone, np.full(len(features), step))
+                out[:, step] = model.score(bins_of(raw, model.bins, beside, everyone))
+        if self._positive:
+            level, spread = state.arrays["level"][series][:, None], state.arrays["spread"][series][:, None]
+            return (np.exp(out) * np.where(level > 0, level, 1.0) - level) / spread
+        return out + ground.starts(features)
+
+    def training(self, state: ForecasterState) -> Training:
+        """How the training of the first step went: losses by tree, and the tree kept."""
+        facts = state.facts
+        return Training(tuple(facts["loss"]), tuple(facts["validation_loss"]), int(facts["kept"][0]), facts["windows"])
+
+    def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """Share of what splits gained by feature, the first step's or all steps' together."""
+        gains = state.arrays["gains"]
+        names = [*state.facts["names"], *_names_beside(state.facts)]
+        order = np.argsort(-gains, kind="stable")
+        return {names[at]: float(gains[at] / max(gains.sum(), 1e-300)) for at in order if gains[at] > 0}
+
+    def summary(self, state: ForecasterState, key: str) -> str:
+        """What was learned of one series, in one sentence."""
+        facts, shares = state.facts, self.parameters(state, key)
+        apart = len(facts["groups"]) > 1
+        kept = f"{min(facts['kept'])} … {max(facts['kept'])} trees a step" if apart else f"{facts['kept'][0]} trees"
+        steps = sum(map(len, facts["groups"]))
+        way = f"direct for {steps} steps" if steps > 1 else "one step, fed back"
+        most = ", ".join(f"{name} {100 * share:.0f} %" for name, share in list(shares.items())[:3])
+        return (
+            f"{kept} of {self.leaves} leaves, {way}; {facts['train']:,} windows learned, {facts['held_out']:,} later "
+            f"ones held out; most of what they gain: {most or 'nothing'}."
+        )
+
+
+@dataclass(frozen=True)
+class _Ground:
+    """From which columns of a table steps are learned: `columns` as they are, and for each season of `aligned` the
+    column that lies a season before each step; `groups` of steps have trees together, with their number beside;
+    `start` (n_steps,) are columns that trees correct."""
+
+    columns: Ints
+    aligned: Mapping[int, Ints]
+    groups: tuple[tuple[int, ...], ...]
+    start: Ints | None
+
+    @classmethod
+    def of(
+        cls, table: Table, known: Panel, steps: str, own_plan: bool, plain: bool, rows: NDArray[np.bool_]
+    ) -> "_Ground":
+        plan, count = table.plan, table.targets.shape[1]
+        assert isinstance(plan, WindowPlan)
+        kept = set(plan.lags) if own_plan else set(default_plan(known).lags)
+        columns = np.array([at for at in range(len(table.names)) if at >= len(plan.lags) or plan.lags[at] in kept])
+        start = None if plain else nearest_columns(plan, known, table.features[rows], table.targets[rows])
+        aligned, work = aligned_columns(plan, known), len(table) * len(columns) * count
+        if count == 1 or steps == "apart" or (steps == "auto" and work <= _APART_UP_TO):
+            return cls(columns, aligned, tuple((step,) for step in range(count)), start)
+        return cls(columns, aligned, (tuple(range(count)),), start)
+
+    @classmethod
+    def from_facts(cls, facts: Mapping[str, Any]) -> "_Ground":
+        aligned = {int(season): np.array(at) for season, at in facts["aligned"].items()}
+        start = None if facts["start"] is None else np.array(facts["start"])
+        return cls(np.array(facts["columns"]), aligned, tuple(map(tuple, facts["groups"])), start)
+
+    def starts(self, features: Floats) -> Floats | float:
+        """What trees add to: (n_rows, n_steps) values of a season before or the last; 0 where a missing one is."""
+        return 0.0 if self.start is None else np.nan_to_num(features[:, self.start])
+
+    def beside(self, features: Floats, rows: Ints, steps: Ints) -> Floats:
+        """What stands beside the columns of pairs of a row and a step: the step, and values of seasons before."""
+        parts = [features[rows, at[steps]] for at in self.aligned.values()]
+        if len(self.groups[0]) > 1:
+            parts.insert(0, steps)
+        return np.column_stack(parts).astype(float) if parts else np.empty((len(rows), 0))
+
+
+def bins_of(raw: Binned, bins: Bins, beside: Floats, rows: Ints) -> Binned:
+    """Bins of pairs: those of their rows (n_columns, n_rows), and of what stands beside them (n_pairs, n_beside)."""
+    mine = raw if len(rows) == raw.shape[1] and beside.shape[1] == 0 else raw[:, rows]
+    return np.concatenate([mine, bins.part(len(raw), beside.shape[1]).apply(beside)])
+
+
+def _names_beside(facts: Mapping[str, Any]) -> list[str]:
+    step = ["step ahead"] if len(facts["groups"][0]) > 1 else []
+    return step + [f"{season} before the target" for season in facts["aligned"]]
+
+
+def _pairs(rows: NDArray[np.bool_], steps: Sequence[int], rng: np.random.Generator) -> tuple[Ints, Ints]:
+    """Rows and their steps: every one, or of each row as many steps as there is room for, drawn."""
+    places = np.flatnonzero(rows)
+    each = max(1, min(len(steps), _PAIRS // max(len(places), 1)))
+    if each == len(steps):
+        return np.repeat(places, each), np.tile(np.array(steps), len(places))
+    drawn = rng.permuted(np.tile(np.array(steps), (len(places), 1)), axis=1)[:, :each]
+    return np.repeat(places, each), drawn.ravel()
+
+
+def _stored(models: Sequence[Boosted]) -> tuple[dict[str, NDArray[Any]], dict[str, Any]]:
+    """Arrays and facts of models."""
+    parts = [model.arrays() for model in models]
+    arrays: dict[str, NDArray[Any]] = {"gains": models[0].gains()}
+    arrays |= {f"{place}_{name}": each for place, part in enumerate(parts) for name, each in part.items()}
+    facts = {
+        "bins": [model.bins.document() for model in models], "base": [model.base for model in models],
+        "kept": [len(model.trees) for model in models], "loss": list(models[0].losses),
+        "validation_loss": list(models[0].later_losses),
+    }  # fmt: skip
+    return arrays, facts
+
+
+def _models(state: ForecasterState) -> list[Boosted]:
+    found = []
+    for place, (bins, base) in enumerate(zip(state.facts["bins"], state.facts["base"], strict=True)):
+        mine = {name.partition("_")[2]: each for name, each in state.arrays.items() if name.startswith(f"{place}_")}
+        found.append(Boosted.from_arrays(Bins.from_document(bins), base, mine))
+    return found

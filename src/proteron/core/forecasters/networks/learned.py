@@ -1,0 +1,288 @@
+"""What all networks share: windows in, the next steps out, trained from several seeds, averaged."""
+
+import os
+from abc import abstractmethod
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
+
+from proteron.core.errors import SettingsError
+from proteron.core.forecasters.aligned import nearest_columns, with_aligned_lags
+from proteron.core.forecasters.forecaster import ForecasterState, Training, Work
+from proteron.core.forecasters.neural.network import Network
+from proteron.core.forecasters.neural.training import Optimiser, Recipe, Rows, Schedule, Trained, answers, train
+from proteron.core.forecasters.window_forecaster import WindowForecaster, chronological_split, column_scales
+from proteron.core.panel import Floats, Panel
+from proteron.core.timeline import Ints
+from proteron.core.windows import Table, WindowPlan, default_plan
+
+_MOST_ROWS = 200_000  # windows written out for a training
+_FLATTEST = 0.1  # of a series' spread: a window is not stretched further
+ADVANCED: dict[str, Any] = {"advanced": True}
+
+
+@dataclass(frozen=True)
+class Layout:
+    """What of a table's features a network reads: `window` columns, oldest first, as steps, the others beside.
+
+    `direct` (n_features, n_steps) is what a straight line to the forecasts begins with.
+    """
+
+    window: int
+    beside: int
+    steps: int
+    direct: Floats
+
+    @property
+    def width(self) -> int:
+        """All features together."""
+        return self.window + self.beside
+
+
+class LearnedNetwork(WindowForecaster):
+    """A network on windows of series scaled by their own known spread, one for the panel.
+
+    The chronologically last windows are held out for early stopping, and the weights of the best epoch on them are
+    kept. Of several repeats each has a seed of its own, and the forecast is their mean or median.
+    """
+
+    panel_wide: ClassVar[bool] = True
+    cost: ClassVar[float] = 150.0
+    reads_window: ClassVar[bool] = True  # the latest lags one after the other, in time
+    starts_with_season: ClassVar[bool] = True  # a straight line beside the network begins as “a season ago”
+    loss: Literal["squared", "absolute", "huber"] = Field("huber", title="Loss")
+    repeats: int = Field(1, ge=1, le=50, title="Repeats", description="Trainings, each from a seed of its own.")
+    average: Literal["mean", "median"] = Field("mean", title="Average of repeats")
+    level: Literal["series", "window"] = Field(
+        "series", title="Centred by", description="What a series or each window is; windows follow a level that moves."
+    )
+    learning_rate: float = Field(3e-3, gt=0, le=1, title="Learning rate")
+    weight_decay: float = Field(1e-4, ge=0, title="Weight decay")
+    batch: int = Field(128, ge=1, title="Batch", description="Windows per step.")
+    epochs: int = Field(40, ge=1, le=10_000, title="Epochs at most")
+    patience: int = Field(6, ge=1, title="Patience", description="Epochs without a better validation loss.")
+    windows_per_epoch: int = Field(6_000, ge=1, title="Windows per epoch", description="Drawn anew each epoch.")
+    validation: float = Field(
+        0.15, gt=0, lt=0.9, title="Validation share", description="The chronologically last part of what is known."
+    )
+    optimiser: Optimiser = Field("adam", title="Optimiser", json_schema_extra=ADVANCED)
+    schedule: Schedule = Field("cosine", title="Course of the learning rate", json_schema_extra=ADVANCED)
+    warm_up: int = Field(0, ge=0, title="Epochs of warming up", json_schema_extra=ADVANCED)
+    clip: float = Field(1.0, ge=0, title="Longest gradient", description="0: any.", json_schema_extra=ADVANCED)
+    precision: Literal["float32", "float64"] = Field("float32", title="Precision", json_schema_extra=ADVANCED)
+
+    @abstractmethod
+    def build(self, layout: Layout) -> Network:
+        """The network, its output (n_steps,)."""
+
+    @property
+    def most_rows(self) -> int | None:
+        """Rows that all its learning can look at."""
+        return min(self.epochs * self.windows_per_epoch, _MOST_ROWS)
+
+    def window_of(self, known: Panel) -> int:
+        """Points that are read one after the other where no plan is given: two seasons, within what is known."""
+        longest = int(known.lengths.max(initial=1))
+        return int(np.clip(2 * known.axis.step.season, 4, min(48, max(longest // 6, 4))))
+
+    def resolved_plan(self, known: Panel, horizon: int | None) -> WindowPlan:
+        """The plan with its horizon settled; one that is not given also has the lags a season before every step."""
+        plan = super().resolved_plan(known, horizon)
+        if self.plan is None:
+            base = default_plan(known)
+            lags = set(range(1, self.window_of(known) + 1)) if self.reads_window else set(base.lags)
+            plan = plan.model_copy(update={"lags": tuple(sorted(lags))})
+            return plan if plan.recursive else with_aligned_lags(plan, known)
+        if self.reads_window and _run(plan) < 2:
+            raise SettingsError(
+                f"{self.title} reads the latest points one after the other: lags 1, 2, … must be in the plan.",
+                field="plan",
+            )
+        return plan
+
+    def learn_rows(self, table: Table, known: Panel, work: Work) -> ForecasterState:
+        """Learn from rows of scaled values."""
+        train_rows, held_out = chronological_split(table, self.validation, self.title)
+        assert isinstance(table.plan, WindowPlan)
+        order = self._order(table.plan, len(table.names))
+        lags = len(table.plan.lags)
+        centre, spread = np.zeros(len(table.names)), np.ones(len(table.names))
+        centre[lags:], spread[lags:] = column_scales(table.features[:, lags:], train_rows)
+        eye = _Eye(order, lags, self._window(table.plan), centre, spread, self.level)
+        layout = self._layout(table, known, eye, train_rows)
+        learned, later = (self._rows(table, eye, rows) for rows in (train_rows, held_out))
+        done = self._trained(layout, learned, later, work)
+        parameters = np.array([each.parameters for each in done])
+        arrays = {"parameters": parameters, "centre": centre, "spread_of_features": spread}
+        best = [each.later_losses[each.kept] for each in done]
+        facts = {
+            "order": order.tolist(), "lags": lags, "window": eye.window, "steps": layout.steps,
+            "names": list(table.names), "weights": int(parameters.shape[1]),
+            "shown": int(np.argsort(best, kind="stable")[(len(done) - 1) // 2]),
+            "losses": [list(each.losses) for each in done], "kept": [each.kept for each in done],
+            "validation_losses": [list(each.later_losses) for each in done],
+            "train": int(train_rows.sum()), "held_out": int(held_out.sum()),
+        }  # fmt: skip
+        return ForecasterState(known.keys, arrays, facts)
+
+    def _window(self, plan: WindowPlan) -> int:
+        return _run(plan) if self.reads_window else 0
+
+    def _order(self, plan: WindowPlan, width: int) -> Ints:
+        """Columns of a table as a network reads them: the latest lags from the oldest on, then the others."""
+        window = self._window(plan)
+        return np.array([*range(window - 1, -1, -1), *range(window, width)])
+
+    def _layout(self, table: Table, known: Panel, eye: "_Eye", rows: NDArray[np.bool_]) -> Layout:
+        """Sizes, and the season before the steps that was nearest to what came, for the straight line's beginning."""
+        assert isinstance(table.plan, WindowPlan)
+        steps, width = table.targets.shape[1], len(table.names)
+        direct = np.zeros((width, steps))
+        if self.starts_with_season:
+            nearest = nearest_columns(table.plan, known, table.features[rows], table.targets[rows])
+            if nearest is not None:
+                direct[nearest, np.arange(steps)] = 1.0
+        return Layout(eye.window, width - eye.window, steps, direct[eye.order])
+
+    def _rows(self, table: Table, eye: "_Eye", rows: NDArray[np.bool_]) -> Rows:
+        dtype = np.dtype(self.precision)
+        inputs = np.empty((int(rows.sum()), len(eye.order)), dtype=dtype)
+        targets = np.empty((len(inputs), table.targets.shape[1]), dtype=dtype)
+        for place, chosen in _pieces(rows):
+            seen, offset, scale = eye.see(table.features[chosen])
+            inputs[place], targets[place] = seen, (table.targets[chosen] - offset) / scale
+        weights = table.weights[rows] if table.weights.any() else np.ones(len(inputs))
+        return Rows(inputs, targets, weights if weights.any() else np.ones(len(inputs)))
+
+    def _trained(self, layout: Layout, learned: Rows, later: Rows, work: Work) -> list[Trained]:
+        """Trainings from as many seeds, spread over the machine's cores; the same whatever their order."""
+        seeds = [int(each.generate_state(1)[0]) for each in np.random.SeedSequence(work.seed).spawn(self.repeats)]
+        recipe, told = self.recipe, [0] * self.repeats
+        dtype = np.dtype(self.precision).type
+
+        def one(place: int) -> Trained:
+            def tell(epoch: int, loss: float, later_loss: float) -> None:
+                work.go_on()
+                told[place] = epoch + 1
+                share = sum(told) / (self.repeats * self.epochs)
+                which = f"repeat {place + 1}, " if self.repeats > 1 else ""
+                work.report(share, f"{which}epoch {epoch + 1}: {loss:.4g} learned, {later_loss:.4g} held out")
+
+            work.go_on()
+            return train(self.build(layout), learned, later, recipe, seeds[place], dtype, tell)
+
+        cores = min(self.repeats, os.cpu_count() or 1)
+        if cores == 1:
+            return [one(place) for place in range(self.repeats)]
+        with ThreadPoolExecutor(cores) as pool:
+            return list(pool.map(one, range(self.repeats)))
+
+    @property
+    def recipe(self) -> Recipe:
+        """How each is trained."""
+        return Recipe(
+            self.loss, (1.0,), self.optimiser, self.learning_rate, self.weight_decay, self.clip, self.batch,
+            self.epochs, self.windows_per_epoch, self.patience, self.schedule, self.warm_up,
+        )  # fmt: skip
+
+    def network_of(self, state: ForecasterState) -> Network:
+        """The network that was trained."""
+        facts = state.facts
+        width = len(facts["names"])
+        return self.build(Layout(facts["window"], width - facts["window"], facts["steps"],
+                                 np.zeros((width, facts["steps"]))))  # fmt: skip
+
+    def answers_of(self, state: ForecasterState, features: Floats) -> Floats:
+        """Scaled forecasts of every repeat, (n_repeats, n_rows, n_steps)."""
+        eye = self._eye(state)
+        seen, offset, scale = eye.see(features)
+        network = self.network_of(state)
+        told = [answers(network, each, seen.astype(each.dtype)) for each in state.arrays["parameters"]]
+        return np.array(told, dtype=np.float64) * scale + offset
+
+    def _eye(self, state: ForecasterState) -> "_Eye":
+        facts, arrays = state.facts, state.arrays
+        return _Eye(np.array(facts["order"]), facts["lags"], facts["window"], arrays["centre"],
+                    arrays["spread_of_features"], self.level)  # fmt: skip
+
+    def predict(self, state: ForecasterState, features: Floats, series: Ints) -> Floats:
+        """Scaled forecasts (n_rows, n_steps) for scaled features."""
+        told = self.answers_of(state, features)
+        combined: Floats = told.mean(axis=0) if self.average == "mean" else np.median(told, axis=0)
+        return combined
+
+    def training(self, state: ForecasterState) -> Training:
+        """How the training of the middle repeat went: losses by epoch, and the epoch kept."""
+        facts, shown = state.facts, state.facts["shown"]
+        return Training(
+            tuple(facts["losses"][shown]), tuple(facts["validation_losses"][shown]), int(facts["kept"][shown]) + 1,
+            int(facts["windows"]),
+        )  # fmt: skip
+
+    def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
+        """How many weights, and the loss on held-out windows: of the middle repeat, and of the best and the worst."""
+        best = sorted(
+            losses[kept] for losses, kept in zip(state.facts["validation_losses"], state.facts["kept"], strict=True)
+        )
+        told = {"weights": float(state.facts["weights"]), "validation_loss": best[(len(best) - 1) // 2]}
+        if len(best) > 1:
+            told |= {"validation_loss_lowest": best[0], "validation_loss_highest": best[-1]}
+        return told
+
+    def summary(self, state: ForecasterState, key: str) -> str:
+        """What was learned of one series, in one sentence."""
+        facts, shown = state.facts, state.facts["shown"]
+        steps = facts["steps"]
+        way = f"direct for {steps} steps" if steps > 1 else "one step, fed back"
+        many = f"; the {self.average} of {len(facts['kept'])} repeats" if len(facts["kept"]) > 1 else ""
+        return (
+            f"{self.shape_in_words(state)} with {facts['weights']:,} weights, {way}; {facts['train']:,} windows "
+            f"learned, {facts['held_out']:,} later ones held out; epoch {facts['kept'][shown] + 1} of "
+            f"{len(facts['losses'][shown])} kept{many}."
+        )
+
+    def shape_in_words(self, state: ForecasterState) -> str:
+        """What the network is, in two or three words."""
+        return "Network"
+
+
+@dataclass(frozen=True)
+class _Eye:
+    """How features are read: columns in a network's order, lags as they are, others in spreads from their mean; with
+    `level` “window”, lags and targets in spreads from the mean of the latest lags."""
+
+    order: Ints
+    lags: int
+    window: int
+    centre: Floats
+    spread: Floats
+    level: str
+
+    def see(self, features: Floats) -> tuple[Floats, Floats, Floats]:
+        """Inputs (n_rows, n_features), and offset and scale (n_rows, 1) of targets; a missing cell becomes 0."""
+        seen = (features - self.centre) / self.spread
+        offset, scale = np.zeros((len(features), 1)), np.ones((len(features), 1))
+        if self.level == "window":
+            latest = features[:, : max(self.window, 1) if self.window else self.lags]
+            offset = latest.mean(axis=1, keepdims=True)
+            scale = np.maximum(latest.std(axis=1, keepdims=True), _FLATTEST)
+            offset, scale = (np.where(np.isfinite(each), each, place) for each, place in ((offset, 0.0), (scale, 1.0)))
+            seen[:, : self.lags] = (features[:, : self.lags] - offset) / scale
+        return np.where(np.isnan(seen), 0.0, seen)[:, self.order], offset, scale
+
+
+def _run(plan: WindowPlan) -> int:
+    """How many lags there are from the first on without a hole."""
+    run = 0
+    while run < len(plan.lags) and plan.lags[run] == run + 1:
+        run += 1
+    return run
+
+
+def _pieces(rows: NDArray[np.bool_], size: int = 8192) -> list[tuple[slice, Ints]]:
+    chosen = np.flatnonzero(rows)
+    return [(slice(at, at + size), chosen[at : at + size]) for at in range(0, len(chosen), size)]

@@ -1,0 +1,182 @@
+"""Networks as lists of layers: gradients of each layer and architecture, losses, optimisers."""
+
+import numpy as np
+import pytest
+
+from proteron.core.forecasters.neural import layers, losses, training
+from proteron.core.forecasters.neural.bound import Drawing
+from proteron.core.forecasters.neural.network import Network
+
+RNG = np.random.default_rng
+
+
+def gradient_of(network, parameters, inputs, targets, weights, loss="squared", shares=(1.0,)):
+    """Loss and gradient of all rows."""
+    lesson = training.Lesson(network, parameters, training.Recipe(loss=loss, shares=shares), RNG(5))
+    loss = lesson.gradient_of(training.Rows(inputs, targets, weights), np.arange(len(inputs)))
+    return loss, lesson.gradient
+
+
+def check(network, steps, loss="squared", shares=(1.0,), seed=0):
+    """A network's gradient is that of central differences, and asking again gives the same."""
+    rng = RNG(seed)
+    parameters = network.begin(rng) + 0.05 * rng.normal(size=network.count)
+    inputs, targets, weights = rng.normal(size=(4, network.width)), rng.normal(size=(4, steps)), rng.uniform(1, 2, 4)
+    inputs[:, -1] = rng.integers(0, 3, 4)
+    _, found = gradient_of(network, parameters, inputs, targets, weights, loss, shares)
+    exact = np.empty_like(parameters)
+    for place in range(len(parameters)):
+        ends = []
+        for sign in (1, -1):
+            moved = parameters.copy()
+            moved[place] += sign * 1e-6
+            ends.append(gradient_of(network, moved, inputs, targets, weights, loss, shares)[0])
+        exact[place] = (ends[0] - ends[1]) / 2e-6
+    assert np.abs(found - exact).max() <= 1e-6 * max(np.abs(exact).max(), 0.1), np.argmax(np.abs(found - exact))
+    assert np.abs(exact).max() > 1e-3
+
+
+def sequence(network, steps=6):
+    return network.taken(0, steps)
+
+
+def built(kind: str) -> Network:
+    """A small network with one layer of a kind between others, whose channel 6 is a feature and 7 a category."""
+    net = Network(8)
+    one = sequence(net)
+    wide = net.dense(one, 4, layers.TANH)
+    if kind in ("plain", "lstm", "gru"):
+        wide = net.recurrent(net.recurrent(wide, 3, kind), 4, kind)
+    elif kind == "attention":
+        wide = net.norm(net.added(wide, net.attention(net.position(wide), 2)))
+    elif kind == "both ways":
+        wide = net.attention(wide, 2, causal=False)
+    elif kind == "convolution":
+        wide = net.convolution(net.convolution(wide, 3, 3, 2, activation=layers.TANH), 4, 2, stride=2)
+    elif kind == "pools":
+        wide = net.mean(net.most(wide, 2), 2)
+    elif kind == "smooth":
+        wide = net.without(wide, net.smooth(wide, 3))
+    elif kind == "basis":
+        wide = net.basis(wide, RNG(9).normal(size=(4, 5)))
+    elif kind == "dropout":
+        wide = net.dropout(wide, 0.4)
+    last = net.last(wide) if kind in ("lstm", "plain") else net.flat(wide)
+    beside = net.joined(net.taken(6, 1), net.embedded(net.taken(7, 1), 3, 2))
+    net.dense(net.joined(last, beside), 6)
+    return net
+
+
+KINDS = (
+    "dense",
+    "plain",
+    "lstm",
+    "gru",
+    "attention",
+    "both ways",
+    "convolution",
+    "pools",
+    "smooth",
+    "basis",
+    "dropout",
+)
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_gradients_of_every_layer_in_a_network(kind: str) -> None:
+    check(built(kind), 6)
+
+
+@pytest.mark.parametrize(
+    ("loss", "shares"),
+    [("squared", (1.0,)), ("absolute", (1.0,)), ("huber", (0.7,)), ("quantiles", (0.1, 0.5, 0.9)), ("gaussian", (1,))],
+)
+def test_gradients_of_every_loss(loss: str, shares: tuple[float, ...]) -> None:
+    net = Network(5)
+    net.dense(net.dense(0, 4, layers.TANH), 3 * losses.width_of(loss, len(shares)))
+    check(net, 3, loss, shares)
+
+
+def test_losses_are_what_they_say() -> None:
+    rng = RNG(3)
+    said, targets, weights = rng.normal(size=(6, 2, 3)), rng.normal(size=(6, 2)), rng.uniform(0, 2, 6)
+    levels, flow = np.array([0.1, 0.5, 0.8]), np.empty((6, 2, 3))
+    quantiles = np.cumsum(np.concatenate([said[..., :1], np.log1p(np.exp(said[..., 1:]))], axis=2), axis=2)
+    np.testing.assert_allclose(losses.quantiles_of(said.reshape(12, 3)), quantiles.reshape(12, 3))
+    errors = targets[..., None] - quantiles
+    slow = np.average(np.maximum(levels * errors, (levels - 1) * errors).sum(axis=2).mean(axis=1), weights=weights)
+    assert losses.loss_and_flow(said, targets, weights, losses.QUANTILES, levels, flow) == pytest.approx(slow)
+    errors = said[..., :1] - targets[..., None]
+    bent = np.where(np.abs(errors) <= 0.5, errors**2 / 2, 0.5 * np.abs(errors) - 0.125)[..., 0]
+    for code, cells in ((losses.SQUARED, errors[..., 0] ** 2), (losses.ABSOLUTE, np.abs(errors[..., 0])),
+                        (losses.HUBER, bent)):  # fmt: skip
+        found = losses.loss_and_flow(
+            said[..., :1].copy(), targets, weights, code, np.array([0.5]), flow[..., :1].copy()
+        )
+        assert found == pytest.approx(np.average(cells.mean(axis=1), weights=weights))
+    spread = np.log1p(np.exp(said[..., 1])) + 1e-4
+    normal = 0.5 * (errors[..., 0] / spread) ** 2 + np.log(spread)
+    found = losses.loss_and_flow(said[..., :2].copy(), targets, weights, losses.GAUSSIAN, levels, flow[..., :2].copy())
+    assert found == pytest.approx(np.average(normal.mean(axis=1), weights=weights))
+    assert losses.loss_and_flow(said, targets, np.zeros(6), losses.QUANTILES, levels, flow) == 0
+
+
+def test_forward_is_plain_numpy_and_dropout_only_while_learning() -> None:
+    rng, net = RNG(1), Network(3)
+    net.dense(net.dropout(net.dense(0, 4, layers.RELU), 0.5), 2)
+    p, x = net.begin(rng), rng.normal(size=(700, 3))
+    hidden = np.maximum(x @ p[:12].reshape(3, 4) + p[12:16], 0)
+    np.testing.assert_allclose(training.answers(net, p, x), hidden @ p[16:24].reshape(4, 2) + p[24:], atol=1e-14)
+    drops = Network(20_000)
+    drops.dropout(0, 0.25)
+    bound = drops.bind(np.zeros(0), np.zeros(0), 1, Drawing(RNG(2), True))
+    bound.input[:] = 1
+    bound.forward()
+    assert set(bound.output[0]) == {0.0, 1 / 0.75} and abs(bound.output.mean() - 1) < 0.02
+
+
+@pytest.mark.parametrize("optimiser", ["adam", "momentum"])
+def test_two_steps_are_those_of_the_papers(optimiser: str) -> None:
+    rng, net = RNG(2), Network(2)
+    net.dense(0, 1)
+    x, y, w = rng.normal(size=(8, 2)), 3 * rng.normal(size=(8, 1)), np.ones(8)
+    recipe = training.Recipe(
+        optimiser=optimiser, rate=0.01, decay=0.1, clip=0.5, batch=8, epochs=2, schedule="constant"
+    )
+    rows = training.Rows(x, y, w)
+    done = training.train(net, rows, rows, recipe, 4, float)
+    p = net.begin(RNG(4))
+    m = v = np.zeros(3)
+    for step in (1, 2):
+        g = gradient_of(net, p, x, y, w)[1].copy()
+        assert np.linalg.norm(g) > 0.5
+        g *= 0.5 / np.linalg.norm(g)
+        if optimiser == "adam":
+            m, v = 0.9 * m + 0.1 * g, 0.999 * v + 0.001 * g**2
+            move = m / (1 - 0.9**step) / (np.sqrt(v / (1 - 0.999**step)) + 1e-8)
+        else:
+            m = 0.9 * m + g
+            move = m
+        p = p * (1 - 0.001) - 0.01 * move
+    np.testing.assert_allclose(done.parameters, p, rtol=1e-9)
+
+
+def test_the_rate_warms_up_then_follows_its_schedule_and_the_best_epoch_stays() -> None:
+    recipe = training.Recipe(rate=1.0, epochs=10, warm_up=4)
+    rates = [training._rate(recipe, epoch) for epoch in range(10)]
+    assert rates[:4] == pytest.approx([0.2, 0.4, 0.6, 0.8]) and rates[4] == 1.0
+    assert all(np.diff(rates[4:]) < 0) and 0.05 < rates[-1] < 0.2
+    rng, net = RNG(6), Network(2)
+    net.dense(0, 1)
+    x = rng.normal(size=(200, 2))
+    learned = training.Rows(x, x[:, :1] + rng.normal(size=(200, 1)), np.ones(200))
+    told = []
+    later = training.Rows(x[:20], rng.normal(size=(20, 1)), np.ones(20))
+    recipe = training.Recipe(rate=0.05, epochs=80, patience=5, schedule="plateau")
+    done = training.train(net, learned, later, recipe, 1, float, tell=lambda *each: told.append(each))
+    assert done.kept == int(np.argmin(done.later_losses)) and len(done.losses) == done.kept + 6 < 80
+    assert [each[0] for each in told] == list(range(len(told))) and told[-1][1:] == (
+        done.losses[-1],
+        done.later_losses[-1],
+    )
+    assert training.mean_loss(net, done.parameters, later, recipe) == done.later_losses[done.kept]
