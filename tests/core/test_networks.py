@@ -126,6 +126,7 @@ def test_forward_is_plain_numpy_and_dropout_only_while_learning() -> None:
     net.dense(net.dropout(net.dense(0, 4, layers.RELU), 0.5), 2)
     p, x = net.begin(rng), rng.normal(size=(700, 3))
     hidden = np.maximum(x @ p[:12].reshape(3, 4) + p[12:16], 0)
+    assert training.answers(net, p, x[:0]).shape == (0, 2)
     np.testing.assert_allclose(training.answers(net, p, x), hidden @ p[16:24].reshape(4, 2) + p[24:], atol=1e-14)
     drops = Network(20_000)
     drops.dropout(0, 0.25)

@@ -5,12 +5,13 @@ import pytest
 
 import proteron as pt
 from proteron.core.compiled import single_blas_thread
-from proteron.core.errors import SettingsError, StoppedError
+from proteron.core.errors import OutdatedError, SettingsError, StoppedError
 from proteron.core.forecasters import FORECASTERS, Work
 from proteron.core.forecasters.networks import learned
 from proteron.core.forecasters.networks.learned import Layout, LearnedNetwork
 from proteron.core.forecasters.neural import training
 from proteron.core.forecasters.window_forecaster import chronological_split
+from proteron.core.judge.cells import Fit
 from proteron.core.panel import Panel
 from quick import QUICK
 
@@ -155,3 +156,13 @@ def test_training_can_be_stopped_and_says_how_far_it_is(hourly: Panel) -> None:
         pt.forecaster("dense_network", patience=60).fit(hourly, work=work)
     assert [share for share, _ in told] == pytest.approx([place / 60 for place in range(1, 6)])
     assert told[4][1].startswith("epoch 5: ") and "held out" in told[4][1]
+
+
+def test_what_an_earlier_version_learned_in_another_form_is_refused_with_a_reason(hourly: Panel) -> None:
+    old = Fit("k", {}, {"sizes": [3, 2, 1]}, {"parameters": np.zeros(3)}, np.ones(1))
+    network, ridge = pt.forecaster("dense_network"), pt.forecaster("ridge")
+    assert old.read_by(ridge) and not old.read_by(network)
+    with pytest.raises(OutdatedError, match="kept by an earlier version"):
+        old.fitted(network, hourly, 900)
+    now = small("dense_network").fit(hourly, until=900, horizon=2).state.facts
+    assert Fit("k", {}, now, {}, np.ones(1)).read_by(network)

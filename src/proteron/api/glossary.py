@@ -8,9 +8,11 @@ in words only.
 import re
 from typing import Any
 
+from proteron.api.glossary_of_settings import SETTINGS
+
 _COUNT = "[0, …]"
 _SHARE = "0 … 1."
-WORDS: dict[str, str] = {
+WORDS: dict[str, str] = SETTINGS | {
     # numbers that stand for something
     "id": f"Its number. {_COUNT}",
     "project_id": f"The project's number. {_COUNT}",
@@ -455,27 +457,6 @@ WORDS: dict[str, str] = {
     "kept_epoch": "The epoch that was kept, from 1. [1, …]",
     "windows": f"Windows that were learned from. {_COUNT}",
     "one_step": "Errors one step ahead.",
-    # settings of forecasters
-    "activation": "What a unit makes of its sum.",
-    "hidden": "Units of every layer. [1, …]",
-    "epochs": "How often all windows are seen, at most. [1, …]",
-    "learning_rate": f"Length of a step. {_COUNT}",
-    "weight_decay": f"Pull of the weights to zero. {_COUNT}",
-    "precision": "Of the numbers it computes with.",
-    "damping": f"How much of a slope stays per step. {_SHARE}",
-    "season_weight": f"Weight of the newest error in the season. {_SHARE}",
-    "trend_weight": f"Weight of the newest error in the slope. {_SHARE}",
-    "start_trend": "Slope before the first point, in the unit of the data a step.",
-    "starts": "Whether starting values are estimated or taken from the first points.",
-    "interval_weight": f"Weight of the newest interval. {_SHARE}",
-    "weight": f"Weight of the newest demand. {_SHARE}",
-    "ceiling": "What a growth that is bounded cannot exceed, in the unit of the data.",
-    "floor": "What it cannot fall below, in the unit of the data.",
-    "intercept": "Whether the line has a constant.",
-    "penalty": f"Pull of the coefficients to zero. {_COUNT}",
-    "largest": "Highest orders that are tried. [0, …]",
-    "search": "Whether orders are tried one after the other or all.",
-    "switches": "What switches: the mean, the variance, the coefficients.",
     # anomalies and outlook
     "score": "How unexpected it is, in typical errors.",
     "expected": "What was expected, in the unit of the data.",

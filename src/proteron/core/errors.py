@@ -47,6 +47,12 @@ class UnitsError(ProteronError):
     code = "units"
 
 
+class OutdatedError(ProteronError):
+    """Something was kept by an earlier version in a form that cannot be read any more."""
+
+    code = "outdated"
+
+
 class StoppedError(ProteronError):
     """The work was stopped on request; what was finished is kept."""
 

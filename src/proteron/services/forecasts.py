@@ -57,7 +57,11 @@ def forecasts_at(
         stored = folds[fold].origins
         results = load_results(session, experiment_id, wanted, fold, series, learned=origin not in stored)
     with reach.computing():
-        found = [_from_cutoff(panel, result, series, origin) for result in results]
+        found = [
+            _from_cutoff(panel, result, series, origin)
+            for result in results
+            if result.fit is None or result.fit.read_by(result.cell.contender)
+        ]
     return fold, sorted(found, key=lambda each: wanted.index(each.contender)), ""
 
 

@@ -1744,6 +1744,7 @@ export interface components {
         AttentionNetwork: {
             /**
              * Average of repeats
+             * @description How repeats are made one.
              * @default mean
              * @enum {string}
              */
@@ -1768,11 +1769,13 @@ export interface components {
             clip: number;
             /**
              * Layers
+             * @description Layers one after the other; of trees, splits.
              * @default 1
              */
             depth: number;
             /**
              * Dropout
+             * @description Share of numbers that are 0 while it learns. 0 … 1.
              * @default 0
              */
             dropout: number;
@@ -1784,6 +1787,7 @@ export interface components {
             epochs: number;
             /**
              * Heads
+             * @description How many things each point looks for at once.
              * @default 4
              */
             heads: number;
@@ -1820,6 +1824,7 @@ export interface components {
             loss: "squared" | "absolute" | "huber";
             /**
              * Optimiser
+             * @description How steps follow slopes.
              * @default adam
              * @enum {string}
              */
@@ -1857,6 +1862,7 @@ export interface components {
             repeats: number;
             /**
              * Course of the learning rate
+             * @description How the length of a step changes from epoch to epoch.
              * @default cosine
              * @enum {string}
              */
@@ -1876,6 +1882,7 @@ export interface components {
             validation: number;
             /**
              * Epochs of warming up
+             * @description Epochs in which steps grow.
              * @default 2
              */
             warm_up: number;
@@ -1905,6 +1912,7 @@ export interface components {
         AutoregressiveNetwork: {
             /**
              * Average of repeats
+             * @description How repeats are made one.
              * @default mean
              * @enum {string}
              */
@@ -1960,6 +1968,7 @@ export interface components {
             loss: "squared" | "absolute" | "huber";
             /**
              * Optimiser
+             * @description How steps follow slopes.
              * @default adam
              * @enum {string}
              */
@@ -1991,6 +2000,7 @@ export interface components {
             repeats: number;
             /**
              * Course of the learning rate
+             * @description How the length of a step changes from epoch to epoch.
              * @default cosine
              * @enum {string}
              */
@@ -2010,6 +2020,7 @@ export interface components {
             validation: number;
             /**
              * Epochs of warming up
+             * @description Epochs in which steps grow.
              * @default 0
              */
             warm_up: number;
@@ -2034,6 +2045,7 @@ export interface components {
         BasisNetwork: {
             /**
              * Average of repeats
+             * @description How repeats are made one.
              * @default mean
              * @enum {string}
              */
@@ -2046,6 +2058,7 @@ export interface components {
             batch: number;
             /**
              * Blocks
+             * @description What every block can draw: a trend, waves, or anything.
              * @default [
              *       "trend",
              *       "waves",
@@ -2062,11 +2075,13 @@ export interface components {
             clip: number;
             /**
              * Degree of the trend
+             * @description Highest power of time.
              * @default 2
              */
             degree: number;
             /**
              * Layers of a block
+             * @description Layers one after the other; of trees, splits.
              * @default 2
              */
             depth: number;
@@ -2103,6 +2118,7 @@ export interface components {
             loss: "squared" | "absolute" | "huber";
             /**
              * Optimiser
+             * @description How steps follow slopes.
              * @default adam
              * @enum {string}
              */
@@ -2134,6 +2150,7 @@ export interface components {
             repeats: number;
             /**
              * Course of the learning rate
+             * @description How the length of a step changes from epoch to epoch.
              * @default cosine
              * @enum {string}
              */
@@ -2159,11 +2176,13 @@ export interface components {
             validation: number;
             /**
              * Epochs of warming up
+             * @description Epochs in which steps grow.
              * @default 0
              */
             warm_up: number;
             /**
              * Waves at most
+             * @description How many waves, the longest as long as the window.
              * @default 8
              */
             waves: number;
@@ -2411,6 +2430,7 @@ export interface components {
             columns: number;
             /**
              * Depth at most
+             * @description Layers one after the other; of trees, splits.
              * @default 32
              */
             depth: number;
@@ -2421,11 +2441,13 @@ export interface components {
             kind: "boosted_trees";
             /**
              * Rows of a leaf at least
+             * @description Rows that every leaf holds, at least.
              * @default 20
              */
             leaf_rows: number;
             /**
              * Leaves of a tree
+             * @description Leaves of every tree, at most.
              * @default 31
              */
             leaves: number;
@@ -2457,6 +2479,7 @@ export interface components {
             plan: components["schemas"]["WindowPlan"] | null;
             /**
              * Power of Tweedie's variance
+             * @description Of the variance by the mean. 1 … 2.
              * @default 1.5
              */
             power: number;
@@ -2480,6 +2503,7 @@ export interface components {
             share: number;
             /**
              * Shrinkage of leaves
+             * @description Pull of the leaves to zero.
              * @default 1
              */
             shrink: number;
@@ -2499,6 +2523,7 @@ export interface components {
             strategy: "direct" | "recursive";
             /**
              * Trees at most
+             * @description Trees, at most.
              * @default 200
              */
             trees: number;
@@ -3284,6 +3309,7 @@ export interface components {
         ConvolutionalNetwork: {
             /**
              * Average of repeats
+             * @description How repeats are made one.
              * @default mean
              * @enum {string}
              */
@@ -3308,6 +3334,7 @@ export interface components {
             epochs: number;
             /**
              * Filters
+             * @description Shapes that are looked for.
              * @default 16
              */
             filters: number;
@@ -3344,6 +3371,7 @@ export interface components {
             loss: "squared" | "absolute" | "huber";
             /**
              * Optimiser
+             * @description How steps follow slopes.
              * @default adam
              * @enum {string}
              */
@@ -3368,6 +3396,7 @@ export interface components {
             pool: number;
             /**
              * Pooled by
+             * @description What stands for neighbouring points.
              * @default largest
              * @enum {string}
              */
@@ -3387,6 +3416,7 @@ export interface components {
             repeats: number;
             /**
              * Course of the learning rate
+             * @description How the length of a step changes from epoch to epoch.
              * @default cosine
              * @enum {string}
              */
@@ -3400,6 +3430,7 @@ export interface components {
             strategy: "direct" | "recursive";
             /**
              * Points a filter sees
+             * @description Points that a filter or a layer sees.
              * @default 5
              */
             taps: number;
@@ -3411,6 +3442,7 @@ export interface components {
             validation: number;
             /**
              * Epochs of warming up
+             * @description Epochs in which steps grow.
              * @default 0
              */
             warm_up: number;
@@ -3816,6 +3848,7 @@ export interface components {
         DecompositionNetwork: {
             /**
              * Average of repeats
+             * @description How repeats are made one.
              * @default mean
              * @enum {string}
              */
@@ -3865,6 +3898,7 @@ export interface components {
             loss: "squared" | "absolute" | "huber";
             /**
              * Optimiser
+             * @description How steps follow slopes.
              * @default adam
              * @enum {string}
              */
@@ -3896,12 +3930,14 @@ export interface components {
             repeats: number;
             /**
              * Course of the learning rate
+             * @description How the length of a step changes from epoch to epoch.
              * @default cosine
              * @enum {string}
              */
             schedule: "cosine" | "plateau" | "constant";
             /**
              * Points of the moving average
+             * @description Points of the moving average.
              * @default 25
              */
             smooth: number;
@@ -3920,6 +3956,7 @@ export interface components {
             validation: number;
             /**
              * Epochs of warming up
+             * @description Epochs in which steps grow.
              * @default 0
              */
             warm_up: number;
@@ -3950,6 +3987,7 @@ export interface components {
             activation: "relu" | "tanh";
             /**
              * Average of repeats
+             * @description How repeats are made one.
              * @default mean
              * @enum {string}
              */
@@ -3968,6 +4006,7 @@ export interface components {
             clip: number;
             /**
              * Dropout
+             * @description Share of numbers that are 0 while it learns. 0 … 1.
              * @default 0
              */
             dropout: number;
@@ -4019,6 +4058,7 @@ export interface components {
             loss: "squared" | "absolute" | "huber";
             /**
              * Optimiser
+             * @description How steps follow slopes.
              * @default adam
              * @enum {string}
              */
@@ -4050,6 +4090,7 @@ export interface components {
             repeats: number;
             /**
              * Course of the learning rate
+             * @description How the length of a step changes from epoch to epoch.
              * @default cosine
              * @enum {string}
              */
@@ -4069,6 +4110,7 @@ export interface components {
             validation: number;
             /**
              * Epochs of warming up
+             * @description Epochs in which steps grow.
              * @default 0
              */
             warm_up: number;
@@ -4133,6 +4175,7 @@ export interface components {
         DilatedNetwork: {
             /**
              * Average of repeats
+             * @description How repeats are made one.
              * @default mean
              * @enum {string}
              */
@@ -4145,6 +4188,7 @@ export interface components {
             batch: number;
             /**
              * Channels
+             * @description Numbers per point.
              * @default 16
              */
             channels: number;
@@ -4156,6 +4200,7 @@ export interface components {
             clip: number;
             /**
              * Dropout
+             * @description Share of numbers that are 0 while it learns. 0 … 1.
              * @default 0
              */
             dropout: number;
@@ -4198,6 +4243,7 @@ export interface components {
             loss: "squared" | "absolute" | "huber";
             /**
              * Optimiser
+             * @description How steps follow slopes.
              * @default adam
              * @enum {string}
              */
@@ -4229,6 +4275,7 @@ export interface components {
             repeats: number;
             /**
              * Course of the learning rate
+             * @description How the length of a step changes from epoch to epoch.
              * @default cosine
              * @enum {string}
              */
@@ -4242,6 +4289,7 @@ export interface components {
             strategy: "direct" | "recursive";
             /**
              * Points a layer sees
+             * @description Points that a filter or a layer sees.
              * @default 3
              */
             taps: number;
@@ -4253,6 +4301,7 @@ export interface components {
             validation: number;
             /**
              * Epochs of warming up
+             * @description Epochs in which steps grow.
              * @default 0
              */
             warm_up: number;
@@ -8497,6 +8546,7 @@ export interface components {
         RecurrentNetwork: {
             /**
              * Average of repeats
+             * @description How repeats are made one.
              * @default mean
              * @enum {string}
              */
@@ -8509,6 +8559,7 @@ export interface components {
             batch: number;
             /**
              * Cell
+             * @description What remembers: long short-term memory, a gated unit, or a plain one.
              * @default gru
              * @enum {string}
              */
@@ -8521,6 +8572,7 @@ export interface components {
             clip: number;
             /**
              * Layers
+             * @description Layers one after the other; of trees, splits.
              * @default 1
              */
             depth: number;
@@ -8563,6 +8615,7 @@ export interface components {
             loss: "squared" | "absolute" | "huber";
             /**
              * Optimiser
+             * @description How steps follow slopes.
              * @default adam
              * @enum {string}
              */
@@ -8600,6 +8653,7 @@ export interface components {
             repeats: number;
             /**
              * Course of the learning rate
+             * @description How the length of a step changes from epoch to epoch.
              * @default cosine
              * @enum {string}
              */
@@ -8625,6 +8679,7 @@ export interface components {
             validation: number;
             /**
              * Epochs of warming up
+             * @description Epochs in which steps grow.
              * @default 0
              */
             warm_up: number;

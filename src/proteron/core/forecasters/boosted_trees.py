@@ -33,6 +33,7 @@ class BoostedTrees(WindowForecaster):
     """
 
     title: ClassVar[str] = "boosted trees on windows"
+    can: ClassVar[tuple[str, ...]] = ("seasons", "covariates")  # a leaf says nothing that was never there
     panel_wide: ClassVar[bool] = True
     cost: ClassVar[float] = 60.0
     kind: Literal["boosted_trees"] = "boosted_trees"
@@ -209,7 +210,7 @@ class _Ground:
         """What stands beside the columns of pairs of a row and a step: the step, and values of seasons before."""
         parts = [features[rows, at[steps]] for at in self.aligned.values()]
         if len(self.groups[0]) > 1:
-            parts.insert(0, steps)
+            parts.insert(0, steps.astype(float))
         return np.column_stack(parts).astype(float) if parts else np.empty((len(rows), 0))
 
 

@@ -127,6 +127,7 @@ class Forecaster(Versioned):
     can: ClassVar[tuple[str, ...]] = ()  # of "trend", "seasons", "covariates", "gaps", "ranges": what it can do
     least: ClassVar[int] = 1  # known points without which nothing can be learned
     panel_wide: ClassVar[bool] = False  # learns one state over all series of the panel
+    form: ClassVar[int] = 1  # of the state it learns; raised, and told in its facts, when older ones cannot be read
     joint: ClassVar[bool] = False  # forecasts a series from all others too, so needs at least two
     prints_equation: ClassVar[bool] = False  # its forecast is a sum of features, which `equation` gives
     batched: ClassVar[bool] = False  # `learn_many` is faster than one after the other

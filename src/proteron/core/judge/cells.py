@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from proteron.core.documents import content_hash
-from proteron.core.errors import InputError
+from proteron.core.errors import InputError, OutdatedError
 from proteron.core.flatten import FittedChain
 from proteron.core.forecasters import Contender, FittedContender, ForecasterState, Work, truths
 from proteron.core.forecasters.forecast import quantile_rows
@@ -80,8 +80,20 @@ class Fit:
     seconds: float = 0.0
     cpu_seconds: float = 0.0
 
+    def read_by(self, contender: Contender) -> bool:
+        """Whether the contender can still read this; an earlier version may have learned in another form."""
+        return bool(self.facts.get("form", 1) == contender.forecaster.form)
+
     def fitted(self, contender: Contender, known: Panel, until: int) -> FittedContender:
-        """The contender as it stood then, ready to forecast series of `known` from later origins."""
+        """The contender as it stood then, ready to forecast series of `known` from later origins.
+
+        Raises `OutdatedError` where an earlier version learned it in another form.
+        """
+        if not self.read_by(contender):
+            raise OutdatedError(
+                f"What {contender.forecaster.title} learned here was kept by an earlier version, which this one cannot "
+                "read. Its forecasts and errors stay; run a copy of the experiment to compute it anew.",
+            )
         chain = FittedChain.from_document(dict(self.chain), known.axis, known.occasions)
         state = ForecasterState(chain.keys, dict(self.arrays), dict(self.facts))
         return FittedContender(contender, known, until, chain, state)

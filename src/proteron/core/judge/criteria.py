@@ -32,7 +32,7 @@ def rank_by_criteria(
     key = panel.keys[series]
     found: list[tuple[str, str, dict[str, float]]] = []
     for result in results:
-        if result.fit is None:
+        if result.fit is None or not result.fit.read_by(result.cell.contender):
             continue
         fitted = result.fitted(panel)
         told = fitted.contender.forecaster.criteria(fitted.state, key)

@@ -47,10 +47,14 @@ class DenseNetwork(LearnedNetwork):
     dropout: float = Field(0.0, ge=0, lt=1, title="Dropout", json_schema_extra=ADVANCED)
     line: bool = Field(True, title="Straight line beside it", json_schema_extra=ADVANCED)
     learning_rate: float = Field(2e-3, gt=0, le=1, title="Learning rate")
-    batch: int = Field(64, ge=1, title="Batch", description="Windows per step.")
-    windows_per_epoch: int = Field(20_000, ge=1, title="Windows per epoch", description="Drawn anew each epoch.")
     epochs: int = Field(60, ge=1, le=10_000, title="Epochs at most")
-    patience: int = Field(8, ge=1, title="Patience", description="Epochs without a better validation loss.")
+    batch: int = Field(64, ge=1, title="Batch", description="Windows per step.", json_schema_extra=ADVANCED)
+    windows_per_epoch: int = Field(
+        20_000, ge=1, title="Windows per epoch", description="Drawn anew each epoch.", json_schema_extra=ADVANCED
+    )
+    patience: int = Field(
+        8, ge=1, title="Patience", description="Epochs without a better validation loss.", json_schema_extra=ADVANCED
+    )
 
     def build(self, layout: Layout) -> Network:
         net = Network(layout.width)
@@ -79,7 +83,7 @@ class AutoregressiveNetwork(LearnedNetwork):
         "recursive", title="Many steps", description="Direct: a target per step. Recursive: forecasts are fed back."
     )
     repeats: int = Field(10, ge=1, le=50, title="Repeats", description="Trainings, each from a seed of its own.")
-    weight_decay: float = Field(1e-3, ge=0, title="Weight decay")
+    weight_decay: float = Field(1e-3, ge=0, title="Weight decay", json_schema_extra=ADVANCED)
 
     def build(self, layout: Layout) -> Network:
         net = Network(layout.width)

@@ -50,6 +50,7 @@ class LearnedNetwork(WindowForecaster):
     kept. Of several repeats each has a seed of its own, and the forecast is their mean or median.
     """
 
+    form: ClassVar[int] = 2
     panel_wide: ClassVar[bool] = True
     cost: ClassVar[float] = 150.0
     reads_window: ClassVar[bool] = True  # the latest lags one after the other, in time
@@ -61,14 +62,19 @@ class LearnedNetwork(WindowForecaster):
         "series", title="Centred by", description="What a series or each window is; windows follow a level that moves."
     )
     learning_rate: float = Field(3e-3, gt=0, le=1, title="Learning rate")
-    weight_decay: float = Field(1e-4, ge=0, title="Weight decay")
-    batch: int = Field(128, ge=1, title="Batch", description="Windows per step.")
+    weight_decay: float = Field(1e-4, ge=0, title="Weight decay", json_schema_extra=ADVANCED)
+    batch: int = Field(128, ge=1, title="Batch", description="Windows per step.", json_schema_extra=ADVANCED)
     epochs: int = Field(40, ge=1, le=10_000, title="Epochs at most")
-    patience: int = Field(6, ge=1, title="Patience", description="Epochs without a better validation loss.")
-    windows_per_epoch: int = Field(6_000, ge=1, title="Windows per epoch", description="Drawn anew each epoch.")
-    validation: float = Field(
-        0.15, gt=0, lt=0.9, title="Validation share", description="The chronologically last part of what is known."
+    patience: int = Field(
+        6, ge=1, title="Patience", description="Epochs without a better validation loss.", json_schema_extra=ADVANCED
     )
+    windows_per_epoch: int = Field(
+        6_000, ge=1, title="Windows per epoch", description="Drawn anew each epoch.", json_schema_extra=ADVANCED
+    )
+    validation: float = Field(
+        0.15, gt=0, lt=0.9, title="Validation share", description="The chronologically last part of what is known.",
+        json_schema_extra=ADVANCED,
+    )  # fmt: skip
     optimiser: Optimiser = Field("adam", title="Optimiser", json_schema_extra=ADVANCED)
     schedule: Schedule = Field("cosine", title="Course of the learning rate", json_schema_extra=ADVANCED)
     warm_up: int = Field(0, ge=0, title="Epochs of warming up", json_schema_extra=ADVANCED)
@@ -120,7 +126,7 @@ class LearnedNetwork(WindowForecaster):
         arrays = {"parameters": parameters, "centre": centre, "spread_of_features": spread}
         best = [each.later_losses[each.kept] for each in done]
         facts = {
-            "order": order.tolist(), "lags": lags, "window": eye.window, "steps": layout.steps,
+            "form": self.form, "order": order.tolist(), "lags": lags, "window": eye.window, "steps": layout.steps,
             "names": list(table.names), "weights": int(parameters.shape[1]),
             "shown": int(np.argsort(best, kind="stable")[(len(done) - 1) // 2]),
             "losses": [list(each.losses) for each in done], "kept": [each.kept for each in done],

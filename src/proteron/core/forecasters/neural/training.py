@@ -143,7 +143,8 @@ class Lesson:
 
 def answers(network: Network, parameters: Floats, inputs: Floats) -> Floats:
     """What a network says of rows (n_rows, n_features): (n_rows, n_out), in its precision."""
-    out = []
+    last = network.shape(network.layers[-1].out)
+    out = [np.empty((0, last[0] * last[1]), dtype=parameters.dtype)]
     drawing, gradient = Drawing(np.random.default_rng(0)), np.zeros_like(parameters)
     made = None
     for start in range(0, len(inputs), _AT_ONCE):
