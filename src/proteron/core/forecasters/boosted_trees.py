@@ -11,6 +11,7 @@ from pydantic import Field
 from proteron.core.errors import InputError
 from proteron.core.forecasters.aligned import aligned_columns, nearest_columns, with_aligned_lags
 from proteron.core.forecasters.forecaster import ForecasterState, Training, Work
+from proteron.core.forecasters.trees.attribution import attribute
 from proteron.core.forecasters.trees.binning import Binned, Bins
 from proteron.core.forecasters.trees.boosting import Boosted, Boosting, Rows
 from proteron.core.forecasters.trees.losses import LossName, loss_named
@@ -144,6 +145,31 @@ class BoostedTrees(WindowForecaster):
             level, spread = state.arrays["level"][series][:, None], state.arrays["spread"][series][:, None]
             return (np.exp(out) * np.where(level > 0, level, 1.0) - level) / spread
         return out + ground.starts(features)
+
+    def shares_of(self, state: ForecasterState, features: Floats, step: int) -> tuple[Floats, float] | None:
+        """Exact attributions (Lundberg et al. 2020), and the value that trees correct; None where a loss has a link.
+
+        What the number of the step adds counts as the average's.
+        """
+        if self._positive:
+            return None
+        ground = _Ground.from_facts(state.facts)
+        group = next(place for place, each in enumerate(ground.groups) if step in each)
+        model, one = _models(state)[group], features[None]
+        raw = model.bins.part(0, len(ground.columns)).apply(one[:, ground.columns])
+        beside = ground.beside(one, np.zeros(1, dtype=np.int64), np.full(1, step))
+        shares, average = attribute(model, bins_of(raw, model.bins, beside, np.zeros(1, dtype=np.int64)))
+        places = [*ground.columns.tolist(), *([-1] if len(ground.groups[0]) > 1 else []),
+                  *(int(at[step]) for at in ground.aligned.values())]  # fmt: skip
+        out = np.zeros(len(features))
+        for place, share in zip(places, shares[0].tolist(), strict=True):
+            if place < 0:
+                average += share
+            else:
+                out[place] += share
+        if ground.start is not None:
+            out[ground.start[step]] += np.nan_to_num(features[ground.start[step]])
+        return out, average
 
     def training(self, state: ForecasterState) -> Training:
         """How the training of the first step went: losses by tree, and the tree kept."""

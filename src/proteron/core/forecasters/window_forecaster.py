@@ -10,6 +10,8 @@ from pydantic import Field
 
 from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
+from proteron.core.forecasters.influence import Influence, pictures_of
+from proteron.core.forecasters.pictures import Picture
 from proteron.core.panel import Covariate, Floats, Panel
 from proteron.core.timeline import Ints
 from proteron.core.windows import Table, WindowPlan, default_plan
@@ -99,6 +101,36 @@ class WindowForecaster(Forecaster):
     @abstractmethod
     def predict(self, state: ForecasterState, features: Floats, series: Ints) -> Floats:
         """Scaled forecasts (n_rows, n_steps) for scaled features, `series` (n_rows,) rows of the state."""
+
+    def shares_of(self, state: ForecasterState, features: Floats, step: int) -> tuple[Floats, float] | None:
+        """What each of scaled `features` (n_features,) adds to the scaled forecast of a step (from 0), and what that
+        is of an average window: together the forecast. None where nothing tells."""
+        return None
+
+    def influence(self, state: ForecasterState, panel: Panel, key: str, step: int) -> Influence | None:
+        """What the forecast of a step ahead (1 …) looks at, from the end of `panel`; None where nothing tells, or no
+        window is complete there."""
+        plan = WindowPlan.parse(state.facts["plan"])
+        index, row = panel.keys.index(key), state.row(key)
+        if step not in plan.horizon or panel.lengths[index] < plan.look_back:
+            return None
+        level, spread = float(state.arrays["level"][row]), float(state.arrays["spread"][row])
+        alone = panel.select([index])
+        scaled = Scaling(np.array([level]), np.array([spread])).apply(alone)
+        last = np.array([int(alone.lengths[0]) - 1])
+        features = plan.write(plan.rows_at(scaled, last, np.zeros(1, dtype=np.int64)))
+        told = self.shares_of(state, features[0], plan.horizon.index(step))
+        if told is None or not np.isfinite(told[0]).all():
+            return None
+        shares, average = told[0] * spread, told[1] * spread + level
+        lags = np.array([*plan.lags, *[0] * (len(plan.names) - len(plan.lags))])
+        return Influence(step, tuple(plan.names), lags, shares, average, float(average + shares.sum()))
+
+    def pictures(self, state: ForecasterState, panel: Panel, key: str) -> list[Picture]:
+        """What the first and the last step ahead look at."""
+        steps = WindowPlan.parse(state.facts["plan"]).horizon
+        found = [self.influence(state, panel, key, step) for step in dict.fromkeys((steps[0], steps[-1]))]
+        return pictures_of([each for each in found if each is not None])
 
     def resolved_plan(self, known: Panel, horizon: int | None) -> WindowPlan:
         """The plan with its horizon settled: 1 … n for direct, 1 for recursive, chosen steps as they are."""

@@ -13,7 +13,9 @@ from pydantic import Field
 from proteron.core.errors import SettingsError
 from proteron.core.forecasters.aligned import nearest_columns, with_aligned_lags
 from proteron.core.forecasters.forecaster import ForecasterState, Training, Work
-from proteron.core.forecasters.neural.network import Network
+from proteron.core.forecasters.influence import ALONG, along
+from proteron.core.forecasters.neural.bound import Drawing
+from proteron.core.forecasters.neural.network import Bound, Network
 from proteron.core.forecasters.neural.training import Optimiser, Recipe, Rows, Schedule, Trained, answers, train
 from proteron.core.forecasters.window_forecaster import WindowForecaster, chronological_split, column_scales
 from proteron.core.panel import Floats, Panel
@@ -210,6 +212,30 @@ class LearnedNetwork(WindowForecaster):
         told = [answers(network, each, seen.astype(each.dtype)) for each in state.arrays["parameters"]]
         return np.array(told, dtype=np.float64) * scale + offset
 
+    def shares_of(self, state: ForecasterState, features: Floats, step: int) -> tuple[Floats, float] | None:
+        """Integrated gradients of the mean of all repeats, from a window of averages, in double precision."""
+        eye, network = self._eye(state), self.network_of(state)
+        start, end = np.array(eye.centre), np.where(np.isnan(features), eye.centre, features)
+        total, base = np.zeros(len(features)), 0.0
+        for parameters in state.arrays["parameters"].astype(np.float64):
+            bound = network.bind(parameters, np.zeros_like(parameters), ALONG, Drawing(np.random.default_rng(0)), True)
+
+            def slopes(rows: Floats, bound: Bound = bound) -> Floats:
+                seen, _, _ = eye.see(rows)
+                bound.input[:] = seen
+                bound.forward()
+                bound.flows[:] = 0
+                bound.by_output[:, step] = 1
+                said = bound.output[:, step].copy()
+                bound.back()
+                return eye.slopes(rows, bound.by_input, said)
+
+            total += along(slopes, start, end)
+            seen, offset, scale = eye.see(start[None])
+            base += float((answers(network, parameters, seen)[0, step] * scale + offset)[0, 0])
+        count = len(state.arrays["parameters"])
+        return total / count, base / count
+
     def _eye(self, state: ForecasterState) -> "_Eye":
         facts, arrays = state.facts, state.arrays
         return _Eye(np.array(facts["order"]), facts["lags"], facts["window"], arrays["centre"],
@@ -279,6 +305,25 @@ class _Eye:
             offset, scale = (np.where(np.isfinite(each), each, place) for each, place in ((offset, 0.0), (scale, 1.0)))
             seen[:, : self.lags] = (features[:, : self.lags] - offset) / scale
         return np.where(np.isnan(seen), 0.0, seen)[:, self.order], offset, scale
+
+    def slopes(self, features: Floats, by_seen: Floats, said: Floats) -> Floats:
+        """Slopes by features (n_rows, n_features) of offset + scale · said, from those of `said` by what is seen."""
+        by_input = np.empty_like(by_seen)
+        by_input[:, self.order] = by_seen
+        if self.level != "window":
+            return by_input / self.spread
+        count = self.window or self.lags
+        latest, lags = features[:, :count], slice(0, self.lags)
+        offset, spread = latest.mean(axis=1, keepdims=True), latest.std(axis=1, keepdims=True)
+        scale = np.maximum(spread, _FLATTEST)
+        seen = (features[:, lags] - offset) / scale
+        by_scale = np.where(spread > _FLATTEST, (latest - offset) / (count * scale), 0.0)
+        out = by_input / self.spread * scale
+        out[:, lags] = by_input[:, lags]
+        along_seen = (by_input[:, lags] * seen).sum(axis=1, keepdims=True)
+        out[:, :count] += (1 - by_input[:, lags].sum(axis=1, keepdims=True)) / count
+        out[:, :count] += by_scale * (said[:, None] - along_seen)
+        return out
 
 
 def _run(plan: WindowPlan) -> int:

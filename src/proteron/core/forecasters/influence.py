@@ -1,0 +1,64 @@
+"""What a forecast looks at: how much every feature of the window moves it from that of an average window."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from proteron.core.forecasters.pictures import Curve, Picture
+from proteron.core.panel import Floats
+from proteron.core.timeline import Ints
+
+ALONG = 256  # places on the way from an average window to the one at hand
+_LISTED = 12
+
+
+@dataclass(frozen=True)
+class Influence:
+    """Shares (n_features,) of one forecast by feature, in flat units: with `average` they add up to `forecast`.
+
+    `lags` (n_features,) tell which features are points before the cutoff, 1 being the last; 0 for all others.
+    """
+
+    step: int
+    names: tuple[str, ...]
+    lags: Ints
+    shares: Floats
+    average: float
+    forecast: float
+
+
+def along(gradient: Callable[[Floats], Floats], start: Floats, end: Floats) -> Floats:
+    """Integrated gradients (Sundararajan, Taly & Yan 2017): shares (n,) of f(end) - f(start) by input.
+
+    `gradient` takes inputs (n_rows, n) and gives the slopes of f at each; the integral is the mean over middles of even
+    pieces of the way.
+    """
+    share = ((np.arange(ALONG) + 0.5) / ALONG)[:, None]
+    slopes = gradient(start + share * (end - start))
+    return (end - start) * slopes.mean(axis=0)
+
+
+def pictures_of(influences: list[Influence]) -> list[Picture]:
+    """Influence drawn over the points before the cutoff, one curve a step, and of other features one by one."""
+    if not influences:
+        return []
+    first = influences[0]
+    points = first.lags > 0
+    order = np.argsort(-first.lags[points])
+    at = np.asarray(1.0 - first.lags[points][order], dtype=float)
+    lagged = tuple(Curve(_label(each), at, each.shares[points][order]) for each in influences)
+    found = [Picture("What it looks at: points before the cutoff", "steps from the last known point", lagged)]
+    if not points.all():
+        sizes = np.max([np.abs(each.shares[~points]) for each in influences], axis=0)
+        largest = np.argsort(-sizes, kind="stable")[:_LISTED]
+        place = np.arange(len(largest), dtype=float)
+        others = tuple(Curve(_label(each), place, each.shares[~points][largest], "points") for each in influences)
+        names = [first.names[index] for index in np.flatnonzero(~points)[largest]]
+        marks = tuple((float(spot), name) for spot, name in enumerate(names))
+        found.append(Picture("What it looks at: other features", "the largest first", others, marks))
+    return found
+
+
+def _label(influence: Influence) -> str:
+    return f"{influence.step} ahead"

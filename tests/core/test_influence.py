@@ -1,0 +1,65 @@
+"""What a forecast looks at: shares add up to it, whatever the learner, and slopes are those of differences."""
+
+import numpy as np
+import pytest
+
+import proteron as pt
+from proteron.core.forecasters.networks.learned import _Eye
+from proteron.core.panel import Panel
+from quick import DRAWN, QUICK
+
+
+def fitted(kind: str, panel: Panel, **more: object) -> pt.FittedContender:
+    settings = {name: value for name, value in QUICK[kind].items() if name not in ("lags", "epochs")}
+    return pt.forecaster(kind, **{"epochs": 8, **settings, **more} if kind != "boosted_trees" else settings).fit(
+        panel, until=1200, horizon=6
+    )
+
+
+@pytest.mark.parametrize("kind", DRAWN)
+def test_shares_add_up_to_the_forecast(kind: str, hourly: Panel) -> None:
+    model = fitted(kind, hourly)
+    learner, known = model.contender.forecaster, hourly.cut_at(1200)
+    ahead = model.forecast(6).mean[0]
+    for step in (1, 6) if learner.way == "direct" else (1,):
+        told = learner.influence(model.state, known, "north", step)
+        assert told is not None
+        assert told.average + told.shares.sum() == pytest.approx(told.forecast)
+        assert told.forecast == pytest.approx(ahead[step - 1], abs=2e-3 * np.ptp(ahead) + 1e-4 * abs(ahead).max())
+        assert told.lags[:3].tolist() == [1, 2, 3] and told.names[0].startswith("lag")
+    pictures = learner.pictures(model.state, known, "north")
+    assert [len(each.curves) for each in pictures] == [2 if learner.way == "direct" else 1] * len(pictures)
+    assert pictures[0].curves[0].x[-1] == 0 and len(pictures[1].marks) == len(pictures[1].curves[0].x)
+    assert learner.influence(model.state, hourly.cut_at(10), "north", 1) is None
+    assert learner.influence(model.state, known, "north", 99) is None
+
+
+def test_what_alone_tells_is_what_it_looks_at(rng: np.random.Generator) -> None:
+    values = np.zeros(1500)
+    for at in range(5, 1500):
+        values[at] = np.tanh(2 * values[at - 5]) + 0.3 * rng.normal()
+    panel = Panel.from_arrays({"a": values}, "2020-01-01", "1h")
+    for kind, more in (("dense_network", {"hidden": (16,)}), ("boosted_trees", {"trees": 60})):
+        model = pt.forecaster(kind, lags=list(range(1, 9)), strategy="recursive", **more).fit(panel, until=1400)
+        told = model.contender.forecaster.influence(model.state, panel.cut_at(1400), "a", 1)
+        assert told is not None and told.lags[int(np.argmax(np.abs(told.shares)))] == 5, kind
+
+
+@pytest.mark.parametrize("level", ["series", "window"])
+def test_slopes_through_the_scale_of_a_window_are_those_of_differences(level: str, rng: np.random.Generator) -> None:
+    eye = _Eye(np.array([2, 1, 0, 3, 4]), 4, 3, np.array([0, 0, 0, 0, 0.4]), np.array([1, 1, 1, 1, 2.0]), level)
+    weights, rows = rng.normal(size=5), rng.normal(size=(4, 5))
+    rows[3, :3] = 0.2 + 0.01 * rows[3, :3]  # flatter than a window is stretched
+
+    def said(features: np.ndarray) -> np.ndarray:
+        return np.tanh(eye.see(features)[0] @ weights)
+
+    def whole(features: np.ndarray) -> np.ndarray:
+        _, offset, scale = eye.see(features)
+        return offset[:, 0] + scale[:, 0] * said(features)
+
+    found = eye.slopes(rows, (1 - said(rows) ** 2)[:, None] * weights, said(rows))
+    for place in range(5):
+        moved = 1e-6 * np.eye(5)[place]
+        exact = (whole(rows + moved) - whole(rows - moved)) / 2e-6
+        np.testing.assert_allclose(found[:, place], exact, atol=1e-7)
