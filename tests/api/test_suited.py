@@ -45,6 +45,13 @@ def test_reasons_follow_what_is_known(client: FlaskClient, dataset: int) -> None
     assert "there are 3" in few["garch"] and "there are" not in str(many)
 
 
+def test_a_level_that_moves_is_told_as_it_is_known(client: FlaskClient, project: int) -> None:  # noqa: F811
+    rises = 50 + 0.1 * np.arange(400) + np.random.default_rng(3).normal(size=400)
+    made = made_of(client, project, rises, "rises")
+    early, late = (get(client, f"/datasets/{made}/suited?series=0&until={until}").json for until in (150, 400))
+    assert early["moved"] is None and late["moved"] == pytest.approx(0.1 * 384, rel=0.1)
+
+
 @pytest.mark.parametrize(
     ("query", "status"), [("series=9", 422), ("series=-1", 422), ("series=x", 422), ("until=x", 422)]
 )

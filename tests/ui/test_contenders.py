@@ -46,6 +46,27 @@ def test_reasons_stand_beside_contenders_that_do_not_suit(quiet: Page, stack: St
     expect(page.get_by_text("Start season")).to_be_visible()
 
 
+def test_a_network_says_that_it_cannot_follow_a_trend_and_takes_out_a_line(quiet: Page, stack: Stack) -> None:  # noqa: F811
+    page = quiet
+    rows = [f"{time},{40 + 0.05 * place + 3 * np.sin(place * np.pi / 12):.3f}" for place, time in enumerate(
+        np.arange("2024-01-01T00", "2024-01-21T00", dtype="datetime64[h]"))]  # fmt: skip
+    project, _ = stack.project("a level that moves", "\n".join(["time,value", *rows]))
+    page.goto(f"{stack.address}/p/{project}/walkforward?cutoff=450")
+    page.get_by_role("button", name="Set up an experiment").click()
+    draft, note = page.get_by_label("To the board"), page.get_by_role("note").filter(has_text="says little beyond")
+    for kind, told in (("season-aligned ridge", 0), ("recurrent network", 1), ("boosted trees on windows", 1)):
+        page.get_by_label(f"Enter {kind}", exact=True).click()
+        draft.get_by_role("button", name=kind, exact=True).click()
+        expect(page.get_by_role("heading", name=kind)).to_be_visible()
+        expect(note).to_have_count(told)
+        if told:
+            expect(note).to_contain_text(re.compile(r"rises by 2\d"))
+            note.get_by_role("button", name="Take out a line").click()
+            expect(note).to_have_count(0)
+            expect(page.get_by_text("linear trend", exact=True).first).to_be_visible()
+        page.get_by_role("button", name="Back to the shelf").click()
+
+
 def test_what_was_learned_is_tabled_drawn_and_set_beside_the_naive(quiet: Page, stack: Stack) -> None:  # noqa: F811
     page = quiet
     project, dataset = stack.project("what was learned", hourly_csv(np.random.default_rng(6), 400))

@@ -93,9 +93,12 @@ class SuitedQuery(BaseModel):
 
 
 class SuitedView(BaseModel):
-    """Reasons by kind; a kind that is not there may be tried."""
+    """Reasons by kind; a kind that is not there may be tried. What cannot follow a trend needs a chain if `moved`."""
 
     reasons: dict[str, str]
+    moved: float | None = Field(
+        description="By how much the level moves over what is known, in the unit of the data; null: not surely."
+    )
 
 
 class FactsView(BaseModel):

@@ -11,6 +11,7 @@ from proteron.core.forecasters.explain import OneStep
 from proteron.core.forecasters.pictures import Picture
 from proteron.core.forecasters.registry import reasons_against
 from proteron.core.profile.hypothesis_tests import TestResult
+from proteron.core.profile.moved_level import moved_level
 from proteron.records import experiments as records
 from proteron.services import boards
 from proteron.services.forecasts import Facts, facts_of
@@ -20,9 +21,12 @@ blueprint = APIBlueprint("contenders", __name__, url_prefix="/api/v1")
 
 @blueprint.get("/datasets/<int:dataset_id>/suited", responses={200: views.SuitedView, 404: shapes.Problem})
 def suited(path: shapes.DatasetPath, query: views.SuitedQuery) -> Response:
-    """Which kinds of contender do not suit a series as of a cutoff, with their reasons; settings as they begin."""
+    """Which kinds of contender do not suit a series as of a cutoff, with their reasons, and whether its level moves."""
     panel = services().panel(path.dataset_id)
-    return answer(views.SuitedView(reasons=reasons_against(panel, series_index(panel, query.series), query.until)))
+    series = series_index(panel, query.series)
+    known = panel.select([series]).cut_at(query.until)
+    moved = moved_level(known.learnable().values, known.axis.step.season)
+    return answer(views.SuitedView(reasons=reasons_against(panel, series, query.until), moved=moved))
 
 
 @blueprint.get("/experiments/<int:experiment_id>/facts", responses={200: views.FactsView, 404: shapes.Problem})

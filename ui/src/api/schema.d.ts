@@ -560,7 +560,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Which kinds of contender do not suit a series as of a cutoff, with their reasons; settings as they begin. */
+        /** Which kinds of contender do not suit a series as of a cutoff, with their reasons, and whether its level moves. */
         get: operations["contenders_suited_datasets__int_dataset_id__suited_get"];
         put?: never;
         post?: never;
@@ -3255,7 +3255,7 @@ export interface components {
              * Forecaster
              * @description The forecaster, with its settings.
              */
-            forecaster: components["schemas"]["LastValue"] | components["schemas"]["SeasonalLastValue"] | components["schemas"]["Drift"] | components["schemas"]["Mean"] | components["schemas"]["SeasonalMean"] | components["schemas"]["proteron__core__forecasters__baselines__MovingAverage"] | components["schemas"]["Zero"] | components["schemas"]["TrendCurve"] | components["schemas"]["Smoothing"] | components["schemas"]["SmoothingAverage"] | components["schemas"]["Theta"] | components["schemas"]["SeveralSeasons"] | components["schemas"]["Intermittent"] | components["schemas"]["Arima"] | components["schemas"]["LocalLevel"] | components["schemas"]["LocalTrend"] | components["schemas"]["Structural"] | components["schemas"]["Additive"] | components["schemas"]["Regression"] | components["schemas"]["Garch"] | components["schemas"]["SwitchingRegimes"] | components["schemas"]["RandomWalkProcess"] | components["schemas"]["VectorAutoregression"] | components["schemas"]["Ridge"] | components["schemas"]["BoostedTrees"] | components["schemas"]["DenseNetwork"] | components["schemas"]["AutoregressiveNetwork"] | components["schemas"]["ConvolutionalNetwork"] | components["schemas"]["DilatedNetwork"] | components["schemas"]["RecurrentNetwork"] | components["schemas"]["AttentionNetwork"] | components["schemas"]["BasisNetwork"] | components["schemas"]["DecompositionNetwork"] | components["schemas"]["MadeElsewhere"];
+            forecaster: components["schemas"]["LastValue"] | components["schemas"]["SeasonalLastValue"] | components["schemas"]["Drift"] | components["schemas"]["Mean"] | components["schemas"]["SeasonalMean"] | components["schemas"]["proteron__core__forecasters__baselines__MovingAverage"] | components["schemas"]["Zero"] | components["schemas"]["TrendCurve"] | components["schemas"]["Smoothing"] | components["schemas"]["SmoothingAverage"] | components["schemas"]["Theta"] | components["schemas"]["SeveralSeasons"] | components["schemas"]["Intermittent"] | components["schemas"]["Arima"] | components["schemas"]["LocalLevel"] | components["schemas"]["LocalTrend"] | components["schemas"]["Structural"] | components["schemas"]["Additive"] | components["schemas"]["Regression"] | components["schemas"]["Garch"] | components["schemas"]["SwitchingRegimes"] | components["schemas"]["RandomWalkProcess"] | components["schemas"]["VectorAutoregression"] | components["schemas"]["Ridge"] | components["schemas"]["SeasonAlignedRidge"] | components["schemas"]["BoostedTrees"] | components["schemas"]["DenseNetwork"] | components["schemas"]["AutoregressiveNetwork"] | components["schemas"]["ConvolutionalNetwork"] | components["schemas"]["DilatedNetwork"] | components["schemas"]["RecurrentNetwork"] | components["schemas"]["AttentionNetwork"] | components["schemas"]["BasisNetwork"] | components["schemas"]["DecompositionNetwork"] | components["schemas"]["MadeElsewhere"];
             /**
              * Name
              * @description Its name.
@@ -9175,6 +9175,39 @@ export interface components {
              */
             sentence: string;
         };
+        /**
+         * SeasonAlignedRidge
+         * @description For every step ahead: what was at the same place in the last cycles of a short and of a long season, the mean
+         *     place of that kind carried on from the last cycles and points, and how far ahead it is.
+         *
+         *     All features are less the mean of the last long season, in mean absolute seasonal differences. Ridge (Hoerl &
+         *     Kennard 1970) over some origins, reweighted by Huber's function; steps are learned in eight buckets.
+         */
+        SeasonAlignedRidge: {
+            /**
+             * @description Which one it is. (enum property replaced by openapi-typescript)
+             * @enum {string}
+             */
+            kind: "season_aligned_ridge";
+            /**
+             * Origins
+             * @description From how many, evenly spaced, it learns.
+             * @default 60
+             */
+            origins: number;
+            /**
+             * Seasons
+             * @description In points, the shorter first; empty: the step's own.
+             * @default null
+             */
+            periods: number[] | null;
+            /**
+             * Strength
+             * @description Penalty on squared coefficients, a row.
+             * @default 0.01
+             */
+            strength: number;
+        };
         /** SeasonStrength */
         SeasonStrength: {
             /**
@@ -10024,9 +10057,14 @@ export interface components {
         };
         /**
          * SuitedView
-         * @description Reasons by kind; a kind that is not there may be tried.
+         * @description Reasons by kind; a kind that is not there may be tried. What cannot follow a trend needs a chain if `moved`.
          */
         SuitedView: {
+            /**
+             * Moved
+             * @description By how much the level moves over what is known, in the unit of the data; null: not surely.
+             */
+            moved: number | null;
             /**
              * Reasons
              * @description Why, in sentences.

@@ -52,6 +52,7 @@ class LearnedNetwork(WindowForecaster):
     kept. Of several repeats each has a seed of its own, and the forecast is their mean or median.
     """
 
+    can: ClassVar[tuple[str, ...]] = ("seasons", "covariates")  # what it says beyond what was there is not learned
     form: ClassVar[int] = 2
     panel_wide: ClassVar[bool] = True
     cost: ClassVar[float] = 150.0

@@ -7,10 +7,11 @@ import { useProject } from '../../../state/project'
 import { useView } from '../../../state/view'
 import ChoiceField from '../../../widgets/ChoiceField.vue'
 import SettingsForm from '../../../widgets/SettingsForm.vue'
+import TrendNote from './TrendNote.vue'
 
 /** One contender of an experiment to be: its name, its settings, its chain, its window plan. */
 type Entry = Shapes['NewExperiment']['contenders'][number]
-const props = defineProps<{ entry: Entry; unsuited: string }>()
+const props = defineProps<{ entry: Entry; unsuited: string; moved: number | null }>()
 const emit = defineEmits<{ change: [change: Partial<Entry>]; rename: [name: string] }>()
 const store = useProject()
 const view = useView()
@@ -41,6 +42,7 @@ const windowed = computed(() => 'plan' in ((schema.value.properties ?? {}) as ob
       Does not suit {{ view.key }} as it is known:
       {{ unsuited }}
     </p>
+    <TrendNote :entry="entry" :moved="moved" @change="emit('change', $event)" />
     <SettingsForm
       :key="entry.forecaster.kind"
       :schema="schema"

@@ -134,6 +134,7 @@ onBeforeUnmount(() => (roomActions.run = roomActions.stop = null))
         :key="selected ?? -1"
         :entry="entry"
         :unsuited="reasons[entry.forecaster.kind ?? ''] ?? ''"
+        :moved="suited?.moved ?? null"
         class="side"
         @change="layout.change(selected ?? 0, $event)"
         @rename="layout.change(selected ?? 0, { name: $event })"
