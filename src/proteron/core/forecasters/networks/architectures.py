@@ -38,6 +38,7 @@ def _with_line(net: Network, said: int, layout: Layout) -> None:
 class DenseNetwork(LearnedNetwork):
     """Fully connected layers on all features of a window."""
 
+    version: ClassVar[int] = 2
     title: ClassVar[str] = "dense network on windows"
     cost: ClassVar[float] = 100.0
     reads_window: ClassVar[bool] = False
