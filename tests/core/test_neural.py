@@ -138,6 +138,40 @@ def test_a_window_s_own_level_is_followed_where_a_series_leaves_its_own(rng: np.
     assert errors["window"] < 0.5 * errors["series"]
 
 
+def noisy(count: int, rng: np.random.Generator) -> np.ndarray:
+    """Values whose spread depends on the hour."""
+    hours = np.arange(count)
+    spread = np.where(hours % 24 < 12, 0.4, 2.0)
+    return 20 + 5 * np.sin(2 * np.pi * hours / 24) + spread * rng.normal(size=count)
+
+
+@pytest.mark.parametrize("loss", ["quantiles", "gaussian"])
+@pytest.mark.parametrize("kind", ["dense_network", "basis_network"])
+def test_learned_ranges_hold_what_they_say_and_know_the_hour(loss: str, kind: str, rng: np.random.Generator) -> None:
+    panel = Panel.from_arrays({"a": noisy(26_000, rng)}, "2020-01-01", "1h")
+    levels = (0.5, 0.8, 0.95)
+    work = Work(horizon=3, seed=1, levels=levels)
+    model = pt.forecaster(kind, loss=loss, lags=list(range(1, 26)), calendar=["hour_of_day"], epochs=12, repeats=2)
+    fitted = model.fit(panel, until=5000, work=work)
+    origins = np.arange(5000, 25_000)
+    flat = fitted.means(panel, origins, 3)[1]
+    ends = fitted.ranges(panel, origins, flat, levels, np.zeros((0, 1, 3)))
+    truth = panel.values[origins[:, None] + np.arange(3)]
+    for place, level in enumerate(levels):
+        low, high = ends[place, :, 0]
+        assert (low <= high).all() and np.abs(((low <= truth) & (truth <= high)).mean() - level) < 0.02, level
+    width = (ends[1, 1, 0, :, 0] - ends[1, 0, 0, :, 0])[: 24 * 800].reshape(800, 24).mean(axis=0)
+    quiet = origins[:24] % 24 < 12
+    assert width[~quiet].mean() > 2.5 * width[quiet].mean()
+    assert (np.diff(ends[::-1, 0], axis=0) >= 0).all() and (np.diff(ends[:, 1], axis=0) >= 0).all()  # none crosses
+    assert fitted.has_theory and fitted.forecast(3, levels).lower[0.95][0, 0] < fitted.forecast(3, levels).mean[0, 0]
+    learner = model.forecaster
+    told = learner.influence(fitted.state, panel.cut_at(5000), "a", 2)
+    assert told is not None and told.forecast == pytest.approx(fitted.forecast(3).mean[0, 1], rel=1e-3)
+    assert learner.ranges(fitted.state, panel, origins[:2], 4, levels) is None
+    assert (learner.ranges(fitted.state, panel, origins[:2], 3, (0.7,)) is None) == (loss == "quantiles")
+
+
 def test_a_network_that_reads_a_window_wants_the_latest_points(hourly: Panel) -> None:
     with pytest.raises(SettingsError, match="latest points one after the other"):
         pt.forecaster("recurrent_network", lags=[2, 3, 24]).fit(hourly, until=900, horizon=2)

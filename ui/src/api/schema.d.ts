@@ -1817,11 +1817,11 @@ export interface components {
             level: "series" | "window";
             /**
              * Loss
-             * @description Loss by epoch, in flat units; of a regression, how far points pull.
+             * @description Quantiles and Gaussian: ranges are learned too.
              * @default huber
              * @enum {string}
              */
-            loss: "squared" | "absolute" | "huber";
+            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian";
             /**
              * Optimiser
              * @description How steps follow slopes.
@@ -1961,11 +1961,11 @@ export interface components {
             level: "series" | "window";
             /**
              * Loss
-             * @description Loss by epoch, in flat units; of a regression, how far points pull.
+             * @description Quantiles and Gaussian: ranges are learned too.
              * @default huber
              * @enum {string}
              */
-            loss: "squared" | "absolute" | "huber";
+            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian";
             /**
              * Optimiser
              * @description How steps follow slopes.
@@ -2111,11 +2111,11 @@ export interface components {
             level: "series" | "window";
             /**
              * Loss
-             * @description Loss by epoch, in flat units; of a regression, how far points pull.
+             * @description Quantiles and Gaussian: ranges are learned too.
              * @default huber
              * @enum {string}
              */
-            loss: "squared" | "absolute" | "huber";
+            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian";
             /**
              * Optimiser
              * @description How steps follow slopes.
@@ -3364,11 +3364,11 @@ export interface components {
             level: "series" | "window";
             /**
              * Loss
-             * @description Loss by epoch, in flat units; of a regression, how far points pull.
+             * @description Quantiles and Gaussian: ranges are learned too.
              * @default huber
              * @enum {string}
              */
-            loss: "squared" | "absolute" | "huber";
+            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian";
             /**
              * Optimiser
              * @description How steps follow slopes.
@@ -3891,11 +3891,11 @@ export interface components {
             level: "series" | "window";
             /**
              * Loss
-             * @description Loss by epoch, in flat units; of a regression, how far points pull.
+             * @description Quantiles and Gaussian: ranges are learned too.
              * @default huber
              * @enum {string}
              */
-            loss: "squared" | "absolute" | "huber";
+            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian";
             /**
              * Optimiser
              * @description How steps follow slopes.
@@ -4051,11 +4051,11 @@ export interface components {
             line: boolean;
             /**
              * Loss
-             * @description Loss by epoch, in flat units; of a regression, how far points pull.
+             * @description Quantiles and Gaussian: ranges are learned too.
              * @default huber
              * @enum {string}
              */
-            loss: "squared" | "absolute" | "huber";
+            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian";
             /**
              * Optimiser
              * @description How steps follow slopes.
@@ -4236,11 +4236,11 @@ export interface components {
             level: "series" | "window";
             /**
              * Loss
-             * @description Loss by epoch, in flat units; of a regression, how far points pull.
+             * @description Quantiles and Gaussian: ranges are learned too.
              * @default huber
              * @enum {string}
              */
-            loss: "squared" | "absolute" | "huber";
+            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian";
             /**
              * Optimiser
              * @description How steps follow slopes.
@@ -8608,11 +8608,11 @@ export interface components {
             level: "series" | "window";
             /**
              * Loss
-             * @description Loss by epoch, in flat units; of a regression, how far points pull.
+             * @description Quantiles and Gaussian: ranges are learned too.
              * @default huber
              * @enum {string}
              */
-            loss: "squared" | "absolute" | "huber";
+            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian";
             /**
              * Optimiser
              * @description How steps follow slopes.

@@ -256,7 +256,7 @@ class FittedContender:
     @property
     def has_theory(self) -> bool:
         """Whether ranges come from theory where no out-of-sample errors are given."""
-        return "ranges" in self.contender.forecaster.can
+        return self.contender.forecaster.tells_ranges
 
     def _by_theory(self, panel: Panel, origins: Ints, flat: Floats, levels: Sequence[float]) -> Floats | None:
         """Ranges by the forecaster's theory, behind the chain; None where it has none.

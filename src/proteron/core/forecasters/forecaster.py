@@ -186,6 +186,16 @@ class Forecaster(Versioned):
         """Whether residuals of a good fit are white, so that checks of them tell something."""
         return False
 
+    @property
+    def tells_ranges(self) -> bool:
+        """Whether `ranges` says anything with these settings."""
+        return "ranges" in self.can
+
+    @property
+    def learns_levels(self) -> bool:
+        """Whether what it learns depends on the levels of the ranges that will be asked for."""
+        return False
+
     def ranges(
         self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int, levels: Sequence[float]
     ) -> Floats | None:

@@ -1,6 +1,7 @@
 """What all forecasters on windows share: the plan, scaling inside the fold, many steps ahead."""
 
 from abc import abstractmethod
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Literal
 
@@ -178,20 +179,26 @@ class WindowForecaster(Forecaster):
 
     def means(self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int) -> Floats:
         """Flat means (n_series, n_origins, horizon), each reading points before its origin only."""
+        out = np.full((len(panel), len(origins), horizon), np.nan)
+        for at in self._pieces(state, panel, origins):
+            flat = self._ahead(state, at.plan, at.scaled, at.points, at.series, at.row, horizon)
+            out[at.index, at.chunk] = flat * at.spread + at.level
+        return out
+
+    def _pieces(self, state: ForecasterState, panel: Panel, origins: Ints) -> Iterator["_Piece"]:
+        """Origins that have a whole window, series by series, as many at a time as there is room for."""
         plan = WindowPlan.parse(state.facts["plan"])
         rows_of = np.array([state.row(key) for key in panel.keys], dtype=np.int64)
         scaling = Scaling(state.arrays["level"][rows_of], state.arrays["spread"][rows_of])
         scaled = scaling.apply(panel)
-        out = np.full((len(panel), len(origins), horizon), np.nan)
         for index in range(len(panel)):
             local = origins - panel.starts[index]
             possible = np.flatnonzero((local >= plan.look_back) & (local <= panel.lengths[index]))
             for chunk in np.array_split(possible, max(1, -(-len(possible) // self._at_once(plan, scaled, index)))):
                 points = panel.offsets[index] + local[chunk] - 1
                 series = np.full(len(chunk), index, dtype=np.int64)
-                flat = self._ahead(state, plan, scaled, points, series, rows_of[index], horizon)
-                out[index, chunk] = flat * scaling.spread[index] + scaling.level[index]
-        return out
+                yield _Piece(plan, scaled, index, int(rows_of[index]), chunk, points, series,
+                             float(scaling.level[index]), float(scaling.spread[index]))  # fmt: skip
 
     @staticmethod
     def _at_once(plan: WindowPlan, panel: Panel, index: int) -> int:
@@ -232,6 +239,25 @@ class WindowForecaster(Forecaster):
             stop = min(done + block, horizon)
             tails[:, context + done : context + stop] = first[:, : stop - done]
         return tails[:, context:]
+
+
+@dataclass(frozen=True)
+class _Piece:
+    """Origins of one series that are forecast together: `chunk` of those asked for, `points` of the scaled panel."""
+
+    plan: WindowPlan
+    scaled: Panel
+    index: int
+    row: int
+    chunk: Ints
+    points: Ints
+    series: Ints
+    level: float
+    spread: float
+
+    def features(self) -> Floats:
+        """Scaled features (n_rows, n_features)."""
+        return self.plan.write(self.plan.rows_at(self.scaled, self.points, self.series))
 
 
 def _with_means(plan: WindowPlan, scaled: Panel) -> Table:

@@ -155,6 +155,8 @@ def expand(
                     "dataset": dataset, "contender": hashes[name], "fold": fold.fit_document(),
                     "series": group, "seed": seed, "version": _VERSION,
                 }  # fmt: skip
+                if contender.forecaster.learns_levels:
+                    learned["levels"] = tuple(levels)
                 fit_key = content_hash(learned)
                 told = {"fit": fit_key, "fold": fold.document(), "levels": tuple(levels)}
                 needs = _earlier(seen, name, group) if contender.ranges != "own" else ()

@@ -21,7 +21,7 @@ def _head(net: Network, encoded: int, layout: Layout, hidden: int) -> None:
     all features is added."""
     one = net.dense(net.joined(encoded, 0), hidden, layers.RELU)
     one = net.dense(one, -(-hidden // 2), layers.RELU)
-    _with_line(net, net.dense(one, layout.steps, gain=_HEAD_GAIN), layout)
+    _with_line(net, net.dense(one, layout.outputs, gain=_HEAD_GAIN), layout)
 
 
 def _pieces(net: Network, layout: Layout, size: int) -> int:
@@ -32,7 +32,7 @@ def _pieces(net: Network, layout: Layout, size: int) -> int:
 
 
 def _with_line(net: Network, said: int, layout: Layout) -> None:
-    net.added(said, net.line(layout.direct))
+    net.added(said, net.line(layout.line))
 
 
 class DenseNetwork(LearnedNetwork):
@@ -62,7 +62,7 @@ class DenseNetwork(LearnedNetwork):
         one = 0
         for width in self.hidden:
             one = net.dropout(net.dense(one, width, _ACTIVATIONS[self.activation]), self.dropout)
-        said = net.dense(one, layout.steps, gain=_HEAD_GAIN)
+        said = net.dense(one, layout.outputs, gain=_HEAD_GAIN)
         if self.line:
             _with_line(net, said, layout)
         return net
@@ -88,7 +88,7 @@ class AutoregressiveNetwork(LearnedNetwork):
 
     def build(self, layout: Layout) -> Network:
         net = Network(layout.width)
-        _with_line(net, net.dense(net.dense(0, self.hidden, layers.TANH), layout.steps, gain=_HEAD_GAIN), layout)
+        _with_line(net, net.dense(net.dense(0, self.hidden, layers.TANH), layout.outputs, gain=_HEAD_GAIN), layout)
         return net
 
     def shape_in_words(self, state: ForecasterState) -> str:
@@ -233,7 +233,7 @@ class BasisNetwork(LearnedNetwork):
             explained, said = (
                 net.dense(one, layout_size, gain=_HEAD_GAIN) if basis is None
                 else net.basis(net.dense(one, len(basis), gain=_HEAD_GAIN), basis)
-                for basis, layout_size in ((behind, layout.window), (ahead, layout.steps))
+                for basis, layout_size in ((behind, layout.window), (ahead, layout.outputs))
             )  # fmt: skip
             rest = net.without(rest, explained)
             total = said if total is None else net.added(total, said)
@@ -252,7 +252,8 @@ class BasisNetwork(LearnedNetwork):
             count = min(self.waves, max(layout.window // 2, 1))
             turns = 2 * np.pi * np.arange(1, count + 1)[:, None] * np.arange(len(time)) / layout.window
             rows = np.concatenate([np.cos(turns), np.sin(turns)])
-        return rows[:, : layout.window], rows[:, layout.window :]
+        ahead: Floats = np.kron(rows[:, layout.window :], np.eye(layout.says))  # each number that is told has its own
+        return rows[:, : layout.window], ahead
 
     def shape_in_words(self, state: ForecasterState) -> str:
         return f"{len(self.blocks)} blocks over {state.facts['window']} points"
@@ -274,7 +275,7 @@ class DecompositionNetwork(LearnedNetwork):
         window = net.taken(0, layout.window)
         slow = net.smooth(window, min(self.smooth, layout.window))
         parts = [net.flat(slow), net.flat(net.without(window, slow))]
-        said = net.added(*(net.dense(part, layout.steps, gain=_HEAD_GAIN) for part in parts))
+        said = net.added(*(net.dense(part, layout.outputs, gain=_HEAD_GAIN) for part in parts))
         _with_line(net, said, layout)
         return net
 

@@ -2,19 +2,22 @@
 
 import os
 from abc import abstractmethod
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
+from scipy import special
 
 from proteron.core.errors import SettingsError
 from proteron.core.forecasters.aligned import nearest_columns, with_aligned_lags
 from proteron.core.forecasters.forecaster import ForecasterState, Training, Work
 from proteron.core.forecasters.influence import ALONG, along
 from proteron.core.forecasters.neural.bound import Drawing
+from proteron.core.forecasters.neural.losses import quantiles_of, spreads_of, width_of
 from proteron.core.forecasters.neural.network import Bound, Network
 from proteron.core.forecasters.neural.training import Optimiser, Recipe, Rows, Schedule, Trained, answers, train
 from proteron.core.forecasters.window_forecaster import WindowForecaster, chronological_split, column_scales
@@ -31,18 +34,33 @@ ADVANCED: dict[str, Any] = {"advanced": True}
 class Layout:
     """What of a table's features a network reads: `window` columns, oldest first, as steps, the others beside.
 
-    `direct` (n_features, n_steps) is what a straight line to the forecasts begins with.
+    `direct` (n_features, n_steps) is what a straight line to the forecasts begins with; `says` numbers are told of
+    every step, the forecast being number `middle` of them.
     """
 
     window: int
     beside: int
     steps: int
     direct: Floats
+    says: int = 1
+    middle: int = 0
 
     @property
     def width(self) -> int:
         """All features together."""
         return self.window + self.beside
+
+    @property
+    def outputs(self) -> int:
+        """Numbers that are told, those of a step side by side."""
+        return self.steps * self.says
+
+    @property
+    def line(self) -> Floats:
+        """`direct` to the forecasts among all that is told, (n_features, n_outputs)."""
+        out = np.zeros((len(self.direct), self.steps, self.says))
+        out[:, :, self.middle] = self.direct
+        return out.reshape(len(self.direct), -1)
 
 
 class LearnedNetwork(WindowForecaster):
@@ -58,7 +76,9 @@ class LearnedNetwork(WindowForecaster):
     cost: ClassVar[float] = 150.0
     reads_window: ClassVar[bool] = True  # the latest lags one after the other, in time
     starts_with_season: ClassVar[bool] = True  # a straight line beside the network begins as “a season ago”
-    loss: Literal["squared", "absolute", "huber"] = Field("huber", title="Loss")
+    loss: Literal["squared", "absolute", "huber", "quantiles", "gaussian"] = Field(
+        "huber", title="Loss", description="Quantiles and Gaussian: ranges are learned too."
+    )
     repeats: int = Field(1, ge=1, le=50, title="Repeats", description="Trainings, each from a seed of its own.")
     average: Literal["mean", "median"] = Field("mean", title="Average of repeats")
     level: Literal["series", "window"] = Field(
@@ -86,7 +106,7 @@ class LearnedNetwork(WindowForecaster):
 
     @abstractmethod
     def build(self, layout: Layout) -> Network:
-        """The network, its output (n_steps,)."""
+        """The network, its output (n_outputs,)."""
 
     @property
     def most_rows(self) -> int | None:
@@ -122,15 +142,16 @@ class LearnedNetwork(WindowForecaster):
         centre, spread = np.zeros(len(table.names)), np.ones(len(table.names))
         centre[lags:], spread[lags:] = column_scales(table.features[:, lags:], train_rows)
         eye = _Eye(order, lags, self._window(table.plan), centre, spread, self.level)
-        layout = self._layout(table, known, eye, train_rows)
+        shares = shares_of_levels(work.levels) if self.loss == "quantiles" else (1.0,)
+        layout = self._layout(table, known, eye, train_rows, shares)
         learned, later = (self._rows(table, eye, rows) for rows in (train_rows, held_out))
-        done = self._trained(layout, learned, later, work)
+        done = self._trained(layout, learned, later, work, shares)
         parameters = np.array([each.parameters for each in done])
         arrays = {"parameters": parameters, "centre": centre, "spread_of_features": spread}
         best = [each.later_losses[each.kept] for each in done]
         facts = {
             "form": self.form, "order": order.tolist(), "lags": lags, "window": eye.window, "steps": layout.steps,
-            "names": list(table.names), "weights": int(parameters.shape[1]),
+            "shares": list(shares), "names": list(table.names), "weights": int(parameters.shape[1]),
             "shown": int(np.argsort(best, kind="stable")[(len(done) - 1) // 2]),
             "losses": [list(each.losses) for each in done], "kept": [each.kept for each in done],
             "validation_losses": [list(each.later_losses) for each in done],
@@ -146,7 +167,9 @@ class LearnedNetwork(WindowForecaster):
         window = self._window(plan)
         return np.array([*range(window - 1, -1, -1), *range(window, width)])
 
-    def _layout(self, table: Table, known: Panel, eye: "_Eye", rows: NDArray[np.bool_]) -> Layout:
+    def _layout(
+        self, table: Table, known: Panel, eye: "_Eye", rows: NDArray[np.bool_], shares: Sequence[float]
+    ) -> Layout:
         """Sizes, and the season before the steps that was nearest to what came, for the straight line's beginning."""
         assert isinstance(table.plan, WindowPlan)
         steps, width = table.targets.shape[1], len(table.names)
@@ -155,7 +178,12 @@ class LearnedNetwork(WindowForecaster):
             nearest = nearest_columns(table.plan, known, table.features[rows], table.targets[rows])
             if nearest is not None:
                 direct[nearest, np.arange(steps)] = 1.0
-        return Layout(eye.window, width - eye.window, steps, direct[eye.order])
+        return Layout(eye.window, width - eye.window, steps, direct[eye.order], *self._says(shares))
+
+    def _says(self, shares: Sequence[float]) -> tuple[int, int]:
+        """How many numbers are told of a step, and which is the forecast."""
+        count = width_of(self.loss, len(shares))
+        return count, count // 2 if self.loss == "quantiles" else 0
 
     def _rows(self, table: Table, eye: "_Eye", rows: NDArray[np.bool_]) -> Rows:
         dtype = np.dtype(self.precision)
@@ -167,10 +195,12 @@ class LearnedNetwork(WindowForecaster):
         weights = table.weights[rows] if table.weights.any() else np.ones(len(inputs))
         return Rows(inputs, targets, weights if weights.any() else np.ones(len(inputs)))
 
-    def _trained(self, layout: Layout, learned: Rows, later: Rows, work: Work) -> list[Trained]:
+    def _trained(
+        self, layout: Layout, learned: Rows, later: Rows, work: Work, shares: tuple[float, ...]
+    ) -> list[Trained]:
         """Trainings from as many seeds, spread over the machine's cores; the same whatever their order."""
         seeds = [int(each.generate_state(1)[0]) for each in np.random.SeedSequence(work.seed).spawn(self.repeats)]
-        recipe, told = self.recipe, [0] * self.repeats
+        recipe, told = replace(self.recipe, shares=shares), [0] * self.repeats
         dtype = np.dtype(self.precision).type
 
         def one(place: int) -> Trained:
@@ -202,22 +232,76 @@ class LearnedNetwork(WindowForecaster):
         """The network that was trained."""
         facts = state.facts
         width = len(facts["names"])
-        return self.build(Layout(facts["window"], width - facts["window"], facts["steps"],
-                                 np.zeros((width, facts["steps"]))))  # fmt: skip
+        says = self._says(facts["shares"])
+        direct = np.zeros((width, facts["steps"]))
+        return self.build(Layout(facts["window"], width - facts["window"], facts["steps"], direct, *says))
+
+    def told_of(self, state: ForecasterState, features: Floats) -> tuple[Floats, Floats, Floats]:
+        """What every repeat says of rows, (n_repeats, n_rows, n_steps, n_told), with offset and scale (n_rows, 1)."""
+        seen, offset, scale = self._eye(state).see(features)
+        network = self.network_of(state)
+        told = [answers(network, each, seen.astype(each.dtype)) for each in state.arrays["parameters"]]
+        shape = (len(told), len(features), state.facts["steps"], -1)
+        return np.array(told, dtype=np.float64).reshape(shape), offset, scale
 
     def answers_of(self, state: ForecasterState, features: Floats) -> Floats:
         """Scaled forecasts of every repeat, (n_repeats, n_rows, n_steps)."""
-        eye = self._eye(state)
-        seen, offset, scale = eye.see(features)
-        network = self.network_of(state)
-        told = [answers(network, each, seen.astype(each.dtype)) for each in state.arrays["parameters"]]
-        return np.array(told, dtype=np.float64) * scale + offset
+        told, offset, scale = self.told_of(state, features)
+        return told[..., self._says(state.facts["shares"])[1]] * scale + offset
+
+    @property
+    def tells_ranges(self) -> bool:
+        """Whether it learned them."""
+        return self.loss in ("quantiles", "gaussian")
+
+    @property
+    def learns_levels(self) -> bool:
+        """Quantiles are those of the levels asked for."""
+        return self.loss == "quantiles"
+
+    def ranges(
+        self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int, levels: Sequence[float]
+    ) -> Floats | None:
+        """Flat ranges that were learned, (n_levels, 2, n_series, n_origins, horizon); None beyond the steps and levels
+        that were."""
+        wanted = shares_of_levels(levels)
+        unknown = self.loss == "quantiles" and not set(wanted) <= set(state.facts["shares"])
+        if not self.tells_ranges or unknown or horizon > state.facts["steps"] or not self._from_the_next(state):
+            return None
+        out = np.full((len(levels), 2, len(panel), len(origins), horizon), np.nan)
+        for at in self._pieces(state, panel, origins):
+            ends = self._ends(state, at.features(), levels)[..., :horizon]
+            out[:, :, at.index, at.chunk] = ends * at.spread + at.level
+        return out
+
+    @staticmethod
+    def _from_the_next(state: ForecasterState) -> bool:
+        steps = WindowPlan.parse(state.facts["plan"]).horizon
+        return steps == tuple(range(1, len(steps) + 1))
+
+    def _ends(self, state: ForecasterState, features: Floats, levels: Sequence[float]) -> Floats:
+        """Scaled ends of ranges (n_levels, 2, n_rows, n_steps): means over repeats of their quantiles, or those of a
+        normal distribution with their mean, and the mean of their variances and that between them."""
+        told, offset, scale = self.told_of(state, features)
+        if self.loss == "quantiles":
+            values = quantiles_of(told.reshape(-1, told.shape[-1])).reshape(told.shape).mean(axis=0)
+            places = {share: place for place, share in enumerate(state.facts["shares"])}
+            chosen = [[places[share] for share in _ends_of(level)] for level in levels]
+            ends = np.array([[values[..., place] for place in pair] for pair in chosen])
+            return ends * scale + offset
+        spreads = spreads_of(told[..., 1].ravel()).reshape(told.shape[:-1])
+        spread = np.sqrt((spreads**2).mean(axis=0) + told[..., 0].var(axis=0))
+        middle = told[..., 0].mean(axis=0)
+        sides = special.ndtri(np.array([_ends_of(level) for level in levels]))
+        return (middle + sides[:, :, None, None] * spread) * scale + offset
 
     def shares_of(self, state: ForecasterState, features: Floats, step: int) -> tuple[Floats, float] | None:
         """Integrated gradients of the mean of all repeats, from a window of averages, in double precision."""
         eye, network = self._eye(state), self.network_of(state)
         start, end = np.array(eye.centre), np.where(np.isnan(features), eye.centre, features)
         total, base = np.zeros(len(features)), 0.0
+        says, middle = self._says(state.facts["shares"])
+        place = step * says + middle
         for parameters in state.arrays["parameters"].astype(np.float64):
             bound = network.bind(parameters, np.zeros_like(parameters), ALONG, Drawing(np.random.default_rng(0)), True)
 
@@ -226,14 +310,14 @@ class LearnedNetwork(WindowForecaster):
                 bound.input[:] = seen
                 bound.forward()
                 bound.flows[:] = 0
-                bound.by_output[:, step] = 1
-                said = bound.output[:, step].copy()
+                bound.by_output[:, place] = 1
+                said = bound.output[:, place].copy()
                 bound.back()
                 return eye.slopes(rows, bound.by_input, said)
 
             total += along(slopes, start, end)
             seen, offset, scale = eye.see(start[None])
-            base += float((answers(network, parameters, seen)[0, step] * scale + offset)[0, 0])
+            base += float((answers(network, parameters, seen)[0, place] * scale + offset)[0, 0])
         count = len(state.arrays["parameters"])
         return total / count, base / count
 
@@ -281,6 +365,16 @@ class LearnedNetwork(WindowForecaster):
     def shape_in_words(self, state: ForecasterState) -> str:
         """What the network is, in two or three words."""
         return "Network"
+
+
+def _ends_of(level: float) -> tuple[float, float]:
+    """Shares below the ends of a central range."""
+    return round((1 - level) / 2, 6), round((1 + level) / 2, 6)
+
+
+def shares_of_levels(levels: Sequence[float]) -> tuple[float, ...]:
+    """The middle and the ends of ranges, rising."""
+    return tuple(sorted({0.5, *(share for level in levels for share in _ends_of(level))}))
 
 
 @dataclass(frozen=True)

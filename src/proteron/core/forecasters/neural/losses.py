@@ -1,8 +1,8 @@
 """Losses of networks: what they cost, and their slopes by what the network says.
 
-A network says `width` numbers of every step ahead: one for squared, absolute and Huber; for quantiles the lowest and
-what each is above the one before; for a normal distribution its mean and spread. Where numbers must be above zero, the
-softplus ln(1 + e^x) of what is said counts, so that quantiles never cross.
+A network says `width` numbers of every step ahead: one for squared, absolute and Huber; for quantiles the middle one,
+and how far each other lies beyond its neighbour towards the middle; for a normal distribution its mean and spread.
+Where numbers must be above zero, the softplus ln(1 + e^x) of what is said counts, so that quantiles never cross.
 """
 
 import numpy as np
@@ -32,6 +32,38 @@ def _slope_of_softplus(value: float) -> float:
 
 
 @kernel
+def spread_out(said: Floats, out: Floats) -> None:
+    """Quantiles (n_levels,), rising, of what was said of them."""
+    middle = len(said) // 2
+    out[middle] = said[middle]
+    for level in range(middle + 1, len(said)):
+        out[level] = out[level - 1] + softplus(said[level])
+    for level in range(middle - 1, -1, -1):
+        out[level] = out[level + 1] - softplus(said[level])
+
+
+@kernel
+def _quantiles(said: Floats, target: float, shares: Floats, weight: float, flow: Floats) -> float:
+    """Sum of pinball losses (Koenker & Bassett 1978) of one step's quantiles; their weighted slopes into `flow`."""
+    width, middle, total = len(said), len(said) // 2, 0.0
+    values, by_value = np.empty(width), np.empty(width)
+    spread_out(said, values)
+    for level in range(width):
+        error = target - values[level]
+        total += error * (shares[level] if error >= 0 else shares[level] - 1)
+        by_value[level] = -shares[level] if error >= 0 else 1 - shares[level]
+    above, below = 0.0, 0.0
+    for level in range(width - 1, middle, -1):
+        above += by_value[level]
+        flow[level] = weight * above * _slope_of_softplus(said[level])
+    for level in range(middle):
+        below += by_value[level]
+        flow[level] = -weight * below * _slope_of_softplus(said[level])
+    flow[middle] = weight * (above + below + by_value[middle])
+    return total
+
+
+@kernel
 def loss_and_flow(
     said: Floats, targets: Floats, weights: Floats, code: int, shares: Floats, flow: Floats
 ) -> float:  # fmt: skip
@@ -40,7 +72,7 @@ def loss_and_flow(
     `targets` (n_rows, n_steps), `weights` (n_rows,), `shares` (n_levels,) of quantiles; of Huber's loss the first of
     them is where it becomes a line.
     """
-    rows, steps, width = said.shape
+    rows, steps, _ = said.shape
     total, mass = 0.0, 0.0
     for row in range(rows):
         mass += weights[row]
@@ -50,18 +82,7 @@ def loss_and_flow(
         for step in range(steps):
             target = float(targets[row, step])
             if code == QUANTILES:
-                value = 0.0
-                by_value = np.zeros(width)
-                for level in range(width):
-                    value += said[row, step, level] if level == 0 else softplus(said[row, step, level])
-                    error = target - value
-                    total += weight * error * (shares[level] if error >= 0 else shares[level] - 1)
-                    by_value[level] = -shares[level] if error >= 0 else 1 - shares[level]
-                slope = 0.0
-                for level in range(width - 1, -1, -1):
-                    slope += by_value[level]
-                    bent = 1.0 if level == 0 else _slope_of_softplus(said[row, step, level])
-                    flow[row, step, level] = weight * slope * bent
+                total += weight * _quantiles(said[row, step], target, shares, weight, flow[row, step])
             elif code == GAUSSIAN:
                 spread = softplus(said[row, step, 1]) + _SMALLEST
                 error = (said[row, step, 0] - target) / spread
@@ -89,8 +110,14 @@ def quantiles_of(said: Floats) -> Floats:
     """Quantiles (n, n_levels), rising, of what was said of them."""
     out = np.empty(said.shape)
     for row in range(said.shape[0]):
-        value = 0.0
-        for level in range(said.shape[1]):
-            value += said[row, level] if level == 0 else softplus(said[row, level])
-            out[row, level] = value
+        spread_out(said[row], out[row])
+    return out
+
+
+@kernel
+def spreads_of(said: Floats) -> Floats:
+    """Spreads (n,) of what was said of them."""
+    out = np.empty(said.shape)
+    for row in range(said.size):
+        out[row] = softplus(said[row]) + _SMALLEST
     return out
