@@ -8,6 +8,7 @@ KINDS = [each.model_fields["kind"].default for each in FORECASTERS]
 LEARNERS = [each.model_fields["kind"].default for each in FORECASTERS if issubclass(each, WindowForecaster)]
 QUICK: dict[str, dict[str, Any]] = {
     "ridge": {"lags": [1, 2]},
+    "elastic_net": {"lags": [1, 2]},
     "boosted_trees": {"lags": [1, 2], "trees": 5, "leaves": 4},
     "dense_network": {"lags": [1, 2], "hidden": [4], "epochs": 2},
     "autoregressive_network": {"lags": [1, 2], "hidden": 3, "epochs": 2, "repeats": 2},
@@ -18,5 +19,5 @@ QUICK: dict[str, dict[str, Any]] = {
     "basis_network": {"lags": [1, 2], "units": 4, "depth": 1, "epochs": 2},
     "decomposition_network": {"lags": [1, 2], "epochs": 2},
 }  # fmt: skip
-DRAWN = [kind for kind in LEARNERS if kind != "ridge"]  # what they learn depends on the seed
+DRAWN = [kind for kind in LEARNERS if kind not in ("ridge", "elastic_net")]  # what they learn depends on the seed
 SINGLE = [kind for kind in DRAWN if kind != "boosted_trees"]  # products of single precision depend on how many rows

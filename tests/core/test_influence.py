@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 import proteron as pt
+from proteron.core.forecasters.influence import shuffled
 from proteron.core.forecasters.networks.learned import _Eye
 from proteron.core.panel import Panel
 from quick import DRAWN, QUICK
@@ -28,7 +29,8 @@ def test_shares_add_up_to_the_forecast(kind: str, hourly: Panel) -> None:
         assert told.forecast == pytest.approx(ahead[step - 1], abs=2e-3 * np.ptp(ahead) + 1e-4 * abs(ahead).max())
         assert told.lags[:3].tolist() == [1, 2, 3] and told.names[0].startswith("lag")
     pictures = learner.pictures(model.state, known, "north")
-    assert [len(each.curves) for each in pictures] == [2 if learner.way == "direct" else 1] * len(pictures)
+    assert [len(each.curves) for each in pictures[:2]] == [2 if learner.way == "direct" else 1] * 2
+    assert len(pictures) == 3 and (np.diff(pictures[2].curves[0].y) <= 0).all() and len(pictures[2].marks) == 12
     assert pictures[0].curves[0].x[-1] == 0 and len(pictures[1].marks) == len(pictures[1].curves[0].x)
     assert learner.influence(model.state, hourly.cut_at(10), "north", 1) is None
     assert learner.influence(model.state, known, "north", 99) is None
@@ -43,6 +45,15 @@ def test_what_alone_tells_is_what_it_looks_at(rng: np.random.Generator) -> None:
         model = pt.forecaster(kind, lags=list(range(1, 9)), strategy="recursive", **more).fit(panel, until=1400)
         told = model.contender.forecaster.influence(model.state, panel.cut_at(1400), "a", 1)
         assert told is not None and told.lags[int(np.argmax(np.abs(told.shares)))] == 5, kind
+
+
+def test_shuffling_costs_what_is_used_and_nothing_else(rng: np.random.Generator) -> None:
+    features = rng.normal(size=(4000, 3))
+    truth = 2 * features[:, :1] + 0.5 * rng.normal(size=(4000, 1))
+    growth, spread, error = shuffled(lambda rows: 2 * rows[:, :1], features, truth, np.array([1, 0]), 3)
+    assert error == pytest.approx(0.5 * np.sqrt(2 / np.pi), rel=0.05)
+    assert growth[0] == 0 and spread[0] == 0
+    assert growth[1] == pytest.approx((np.sqrt(8.25) - 0.5) * np.sqrt(2 / np.pi), rel=0.05) and 0 < spread[1] < 0.1
 
 
 @pytest.mark.parametrize("level", ["series", "window"])

@@ -3255,7 +3255,7 @@ export interface components {
              * Forecaster
              * @description The forecaster, with its settings.
              */
-            forecaster: components["schemas"]["LastValue"] | components["schemas"]["SeasonalLastValue"] | components["schemas"]["Drift"] | components["schemas"]["Mean"] | components["schemas"]["SeasonalMean"] | components["schemas"]["proteron__core__forecasters__baselines__MovingAverage"] | components["schemas"]["Zero"] | components["schemas"]["TrendCurve"] | components["schemas"]["Smoothing"] | components["schemas"]["SmoothingAverage"] | components["schemas"]["Theta"] | components["schemas"]["SeveralSeasons"] | components["schemas"]["Intermittent"] | components["schemas"]["Arima"] | components["schemas"]["LocalLevel"] | components["schemas"]["LocalTrend"] | components["schemas"]["Structural"] | components["schemas"]["Additive"] | components["schemas"]["Regression"] | components["schemas"]["Garch"] | components["schemas"]["SwitchingRegimes"] | components["schemas"]["RandomWalkProcess"] | components["schemas"]["VectorAutoregression"] | components["schemas"]["Ridge"] | components["schemas"]["SeasonAlignedRidge"] | components["schemas"]["BoostedTrees"] | components["schemas"]["DenseNetwork"] | components["schemas"]["AutoregressiveNetwork"] | components["schemas"]["ConvolutionalNetwork"] | components["schemas"]["DilatedNetwork"] | components["schemas"]["RecurrentNetwork"] | components["schemas"]["AttentionNetwork"] | components["schemas"]["BasisNetwork"] | components["schemas"]["DecompositionNetwork"] | components["schemas"]["MadeElsewhere"];
+            forecaster: components["schemas"]["LastValue"] | components["schemas"]["SeasonalLastValue"] | components["schemas"]["Drift"] | components["schemas"]["Mean"] | components["schemas"]["SeasonalMean"] | components["schemas"]["proteron__core__forecasters__baselines__MovingAverage"] | components["schemas"]["Zero"] | components["schemas"]["TrendCurve"] | components["schemas"]["Smoothing"] | components["schemas"]["SmoothingAverage"] | components["schemas"]["Theta"] | components["schemas"]["SeveralSeasons"] | components["schemas"]["Intermittent"] | components["schemas"]["Arima"] | components["schemas"]["LocalLevel"] | components["schemas"]["LocalTrend"] | components["schemas"]["Structural"] | components["schemas"]["Additive"] | components["schemas"]["Regression"] | components["schemas"]["Garch"] | components["schemas"]["SwitchingRegimes"] | components["schemas"]["RandomWalkProcess"] | components["schemas"]["VectorAutoregression"] | components["schemas"]["Ridge"] | components["schemas"]["ElasticNet"] | components["schemas"]["SeasonAlignedRidge"] | components["schemas"]["BoostedTrees"] | components["schemas"]["DenseNetwork"] | components["schemas"]["AutoregressiveNetwork"] | components["schemas"]["ConvolutionalNetwork"] | components["schemas"]["DilatedNetwork"] | components["schemas"]["RecurrentNetwork"] | components["schemas"]["AttentionNetwork"] | components["schemas"]["BasisNetwork"] | components["schemas"]["DecompositionNetwork"] | components["schemas"]["MadeElsewhere"];
             /**
              * Name
              * @description Its name.
@@ -4472,6 +4472,49 @@ export interface components {
              * @default null
              */
             name: string | null;
+        };
+        /**
+         * ElasticNet
+         * @description As ridge, with a penalty on absolute coefficients too, so that many features are left out (Zou & Hastie 2005).
+         *
+         *     A strength that is not given is the one whose errors on the chronologically last rows are the least.
+         */
+        ElasticNet: {
+            /**
+             * @description Which one it is. (enum property replaced by openapi-typescript)
+             * @enum {string}
+             */
+            kind: "elastic_net";
+            /**
+             * Window plan
+             * @description Empty: chosen from the step and length.
+             * @default null
+             */
+            plan: components["schemas"]["WindowPlan"] | null;
+            /**
+             * Absolute share
+             * @description 1: the lasso; 0: ridge.
+             * @default 0.5
+             */
+            share: number;
+            /**
+             * Many steps
+             * @description Direct: a target per step. Recursive: forecasts are fed back.
+             * @default direct
+             * @enum {string}
+             */
+            strategy: "direct" | "recursive";
+            /**
+             * Strength
+             * @description Of the penalty; empty: by the errors on the last rows.
+             * @default null
+             */
+            strength: number | null;
+            /**
+             * Validation share
+             * @default 0.2
+             */
+            validation: number;
         };
         /** ErrorsInTimeView */
         ErrorsInTimeView: {

@@ -28,6 +28,38 @@ class Influence:
     forecast: float
 
 
+@dataclass(frozen=True)
+class Importance:
+    """By how much the mean absolute error grows when a feature is shuffled among windows, flat units.
+
+    `growth` and `spread` (n_features,) are mean and standard deviation over shuffles, of the features by `names`.
+    """
+
+    names: tuple[str, ...]
+    growth: Floats
+    spread: Floats
+    error: float
+
+
+def shuffled(
+    predict: Callable[[Floats], Floats], features: Floats, truth: Floats, columns: Ints, seed: int, times: int = 5
+) -> tuple[Floats, Floats, float]:
+    """Permutation importance (Breiman 2001): growth and its spread by column, and the error without shuffling.
+
+    `predict` takes rows (n_rows, n_features) and gives (n_rows, n_steps), as `truth` is.
+    """
+    rng = np.random.default_rng(seed)
+    error = float(np.abs(predict(features) - truth).mean())
+    growth, spread = np.empty(len(columns)), np.empty(len(columns))
+    for place, column in enumerate(columns):
+        rows = np.tile(features, (times, 1))
+        orders = np.concatenate([rng.permutation(len(features)) for _ in range(times)])
+        rows[:, column] = features[orders, column]
+        off = np.abs(predict(rows) - np.tile(truth, (times, 1))).mean(axis=1).reshape(times, -1).mean(axis=1) - error
+        growth[place], spread[place] = off.mean(), off.std(ddof=1)
+    return growth, spread, error
+
+
 def along(gradient: Callable[[Floats], Floats], start: Floats, end: Floats) -> Floats:
     """Integrated gradients (Sundararajan, Taly & Yan 2017): shares (n,) of f(end) - f(start) by input.
 
@@ -58,6 +90,23 @@ def pictures_of(influences: list[Influence]) -> list[Picture]:
         marks = tuple((float(spot), name) for spot, name in enumerate(names))
         found.append(Picture("What it looks at: other features", "the largest first", others, marks))
     return found
+
+
+def picture_of(importance: Importance | None) -> list[Picture]:
+    """Growth of the error by feature, the largest first, with how far shuffles lie apart."""
+    if importance is None:
+        return []
+    order = np.argsort(-importance.growth, kind="stable")
+    place = np.arange(len(order), dtype=float)
+    growth, spread = importance.growth[order], importance.spread[order]
+    curves = (
+        Curve("mean", place, growth, "points"),
+        Curve("less its spread", place, growth - spread),
+        Curve("with its spread", place, growth + spread),
+    )
+    marks = tuple((float(spot), importance.names[at]) for spot, at in enumerate(order.tolist()))
+    title = "How much the error grows without it, shuffled among the last windows"
+    return [Picture(title, "features, the most important first", curves, marks)]
 
 
 def _label(influence: Influence) -> str:

@@ -32,7 +32,7 @@ from proteron.core.forecasters.networks.architectures import (
 from proteron.core.forecasters.processes import RandomWalkProcess
 from proteron.core.forecasters.regimes import SwitchingRegimes
 from proteron.core.forecasters.regression.forecaster import Regression
-from proteron.core.forecasters.ridge import Ridge
+from proteron.core.forecasters.ridge import ElasticNet, Ridge
 from proteron.core.forecasters.season_aligned import SeasonAlignedRidge
 from proteron.core.forecasters.smoothing.average import SmoothingAverage
 from proteron.core.forecasters.smoothing.forecaster import Smoothing
@@ -70,6 +70,7 @@ AnyForecaster = Annotated[
     | RandomWalkProcess
     | VectorAutoregression
     | Ridge
+    | ElasticNet
     | SeasonAlignedRidge
     | BoostedTrees
     | DenseNetwork

@@ -7,10 +7,13 @@ from pydantic import Field
 from scipy import linalg
 
 from proteron.core.forecasters.forecaster import Equation, ForecasterState, Work
+from proteron.core.forecasters.regression.solve import coordinate_path
 from proteron.core.forecasters.window_forecaster import WindowForecaster, standardise, standardised
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 from proteron.core.windows import Table, WindowPlan
+
+_PATH = 25  # strengths that are tried
 
 
 def ridge_weights(features: Floats, targets: Floats, strength: float, weights: Floats | None = None) -> Floats:
@@ -50,9 +53,14 @@ class Ridge(WindowForecaster):
             features, centres[index], spreads[index] = standardise(table.features[mine], weighs)
             targets = table.targets[mine]
             intercepts[index] = np.average(targets, axis=0, weights=weighs)
-            weights[index] = ridge_weights(features, targets - intercepts[index], self.strength, weighs)
+            work.go_on()
+            weights[index] = self.coefficients(features, targets - intercepts[index], weighs, table.positions[mine])
         arrays = {"weights": weights, "intercepts": intercepts, "centres": centres, "spreads": spreads, "rows": rows}
         return ForecasterState(known.keys, arrays, {"names": list(table.names)})
+
+    def coefficients(self, features: Floats, targets: Floats, weights: Floats, positions: Ints) -> Floats:
+        """Coefficients (n_features, n_steps) of standardised rows of one series; `positions` (n_rows,) in time."""
+        return ridge_weights(features, targets, self.strength, weights)
 
     def predict(self, state: ForecasterState, features: Floats, series: Ints) -> Floats:
         """Scaled forecasts (n_rows, n_steps) for scaled features."""
@@ -92,3 +100,51 @@ class Ridge(WindowForecaster):
         steps = state.arrays["intercepts"].shape[1]
         way = f"direct for {steps} steps" if steps > 1 else "one step, fed back"
         return f"Linear in {len(slopes)} features, {way}; strongest for the first step: {parts}."
+
+
+class ElasticNet(Ridge):
+    """As ridge, with a penalty on absolute coefficients too, so that many features are left out (Zou & Hastie 2005).
+
+    A strength that is not given is the one whose errors on the chronologically last rows are the least.
+    """
+
+    title: ClassVar[str] = "elastic net on windows"
+    cost: ClassVar[float] = 150.0
+    kind: Literal["elastic_net"] = "elastic_net"  # type: ignore[assignment]
+    strength: float | None = Field(  # type: ignore[assignment]
+        None,
+        ge=0,
+        title="Strength",
+        description="Of the penalty; empty: by the errors on the last rows.",
+    )
+    share: float = Field(0.5, ge=0, le=1, title="Absolute share", description="1: the lasso; 0: ridge.")
+    validation: float = Field(0.2, gt=0, lt=0.9, title="Validation share", json_schema_extra={"advanced": True})
+
+    def coefficients(self, features: Floats, targets: Floats, weights: Floats, positions: Ints) -> Floats:
+        """Coefficients (n_features, n_steps) of standardised rows of one series; `positions` (n_rows,) in time."""
+        if self.strength is not None:
+            return self._paths(features, targets, weights, np.array([self.strength]))[0]
+        strengths = self._strongest(features, targets, weights) * np.logspace(0, -4, _PATH)
+        border = np.quantile(positions, 1 - self.validation)
+        early, late = positions + targets.shape[1] <= border, positions > border
+        if early.sum() < 2 or not late.any():
+            return self._paths(features, targets, weights, strengths)[_PATH // 2]
+        paths = self._paths(features[early], targets[early], weights[early], strengths)
+        errors = [((targets[late] - features[late] @ each) ** 2).mean(axis=1) @ weights[late] for each in paths]
+        best = int(np.argmin(errors))
+        return self._paths(features, targets, weights, strengths[: best + 1])[best]
+
+    def _strongest(self, features: Floats, targets: Floats, weights: Floats) -> float:
+        """The least strength with which nothing is left."""
+        pull = np.abs(features.T @ (targets * weights[:, None])).max() / weights.sum()
+        return float(max(pull, 1e-12) / max(self.share, 0.01))
+
+    def _paths(self, features: Floats, targets: Floats, weights: Floats, strengths: Floats) -> Floats:
+        """Coefficients (n_strengths, n_features, n_steps) along falling strengths."""
+        shares = weights / weights.sum()
+        weighed = features * shares[:, None]
+        gram, right = weighed.T @ features, weighed.T @ targets
+        return np.stack(
+            [coordinate_path(gram, np.ascontiguousarray(each), strengths, self.share, 1e-6, 300) for each in right.T],
+            axis=2,
+        )

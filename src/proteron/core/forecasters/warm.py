@@ -11,6 +11,7 @@ from proteron.core.panel import Panel
 _QUICK: dict[str, dict[str, Any]] = {
     "arima": {"order": (1, 1, 1)},
     "boosted_trees": {"trees": 2},
+    "elastic_net": {"strength": 0.1},
     "dense_network": {"hidden": [4], "epochs": 1},
     "autoregressive_network": {"epochs": 1, "repeats": 1},
     "convolutional_network": {"epochs": 1},

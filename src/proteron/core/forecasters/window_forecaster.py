@@ -11,7 +11,7 @@ from pydantic import Field
 
 from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
-from proteron.core.forecasters.influence import Influence, pictures_of
+from proteron.core.forecasters.influence import Importance, Influence, picture_of, pictures_of, shuffled
 from proteron.core.forecasters.pictures import Picture
 from proteron.core.panel import Covariate, Floats, Panel
 from proteron.core.timeline import Ints
@@ -19,6 +19,8 @@ from proteron.core.windows import Table, WindowPlan, default_plan
 
 _ROWS_AT_ONCE = 8192
 _CELLS_AT_ONCE = 4_000_000
+_SHUFFLED, _FEWEST_SHUFFLED = 100, 20  # windows of which features are shuffled
+_LISTED = 12  # features that are
 
 
 def _spread(values: Floats, axis: int = 0) -> Floats:
@@ -127,11 +129,42 @@ class WindowForecaster(Forecaster):
         lags = np.array([*plan.lags, *[0] * (len(plan.names) - len(plan.lags))])
         return Influence(step, tuple(plan.names), lags, shares, average, float(average + shares.sum()))
 
+    def importance(self, state: ForecasterState, panel: Panel, key: str, columns: Ints) -> Importance | None:
+        """How much a series' error grows when a feature is shuffled among its last windows; None with too few.
+
+        `columns` of the plan's features; the last sixth of `panel`, which most of what was learned lies before.
+        """
+        plan, index, row = WindowPlan.parse(state.facts["plan"]), panel.keys.index(key), state.row(key)
+        alone = panel.select([index])
+        level, spread = float(state.arrays["level"][row]), float(state.arrays["spread"][row])
+        scaled = Scaling(np.array([level]), np.array([spread])).apply(alone)
+        count, furthest = int(alone.lengths[0]), max(plan.horizon)
+        first, last = max(plan.look_back, count - count // 6), count - furthest
+        if last - first < _FEWEST_SHUFFLED:
+            return None
+        points = np.unique(np.linspace(first, last, _SHUFFLED).astype(np.int64)) - 1
+        truth = scaled.values[points[:, None] + np.array(plan.horizon)]
+        features = plan.write(plan.rows_at(scaled, points, np.zeros(len(points), dtype=np.int64)))
+        whole = np.isfinite(truth).all(axis=1) & np.isfinite(features).all(axis=1)
+        if whole.sum() < _FEWEST_SHUFFLED:
+            return None
+
+        def predict(rows: Floats) -> Floats:
+            return self.predict(state, rows, np.full(len(rows), row, dtype=np.int64))
+
+        growth, apart, error = shuffled(predict, features[whole], truth[whole], columns, 0)
+        names = tuple(plan.names[column] for column in columns)
+        return Importance(names, growth * spread, apart * spread, error * spread)
+
     def pictures(self, state: ForecasterState, panel: Panel, key: str) -> list[Picture]:
-        """What the first and the last step ahead look at."""
+        """What the first and the last step ahead look at, and how much the error grows without most of it."""
         steps = WindowPlan.parse(state.facts["plan"]).horizon
-        found = [self.influence(state, panel, key, step) for step in dict.fromkeys((steps[0], steps[-1]))]
-        return pictures_of([each for each in found if each is not None])
+        tried = [self.influence(state, panel, key, step) for step in dict.fromkeys((steps[0], steps[-1]))]
+        found = [each for each in tried if each is not None]
+        if not found:
+            return []
+        most = np.argsort(-np.max([np.abs(each.shares) for each in found], axis=0), kind="stable")[:_LISTED]
+        return [*pictures_of(found), *picture_of(self.importance(state, panel, key, most))]
 
     def resolved_plan(self, known: Panel, horizon: int | None) -> WindowPlan:
         """The plan with its horizon settled: 1 … n for direct, 1 for recursive, chosen steps as they are."""
