@@ -4512,6 +4512,7 @@ export interface components {
             strength: number | null;
             /**
              * Validation share
+             * @description The chronologically last part of what is known.
              * @default 0.2
              */
             validation: number;

@@ -118,7 +118,10 @@ class ElasticNet(Ridge):
         description="Of the penalty; empty: by the errors on the last rows.",
     )
     share: float = Field(0.5, ge=0, le=1, title="Absolute share", description="1: the lasso; 0: ridge.")
-    validation: float = Field(0.2, gt=0, lt=0.9, title="Validation share", json_schema_extra={"advanced": True})
+    validation: float = Field(
+        0.2, gt=0, lt=0.9, title="Validation share", description="The chronologically last part of what is known.",
+        json_schema_extra={"advanced": True},
+    )  # fmt: skip
 
     def coefficients(self, features: Floats, targets: Floats, weights: Floats, positions: Ints) -> Floats:
         """Coefficients (n_features, n_steps) of standardised rows of one series; `positions` (n_rows,) in time."""
