@@ -169,6 +169,10 @@ def test_learned_ranges_hold_what_they_say_and_know_the_hour(loss: str, kind: st
     told = learner.influence(fitted.state, panel.cut_at(5000), "a", 2)
     assert told is not None and told.forecast == pytest.approx(fitted.forecast(3).mean[0, 1], rel=1e-3)
     assert learner.ranges(fitted.state, panel, origins[:2], 4, levels) is None
+    early = np.array([3, 5000])  # from the first no window is complete
+    known = panel.cut_at(5000)
+    assert np.isnan(learner.ranges(fitted.state, known, early, 3, levels)[0, 0, 0, :, 0]).tolist() == [True, False]
+    assert np.isnan(learner.means(fitted.state, known, early[:1], 3)).all()
     assert (learner.ranges(fitted.state, panel, origins[:2], 3, (0.7,)) is None) == (loss == "quantiles")
 
 

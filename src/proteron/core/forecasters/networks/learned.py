@@ -241,7 +241,7 @@ class LearnedNetwork(WindowForecaster):
         seen, offset, scale = self._eye(state).see(features)
         network = self.network_of(state)
         told = [answers(network, each, seen.astype(each.dtype)) for each in state.arrays["parameters"]]
-        shape = (len(told), len(features), state.facts["steps"], -1)
+        shape = (len(told), len(features), state.facts["steps"], self._says(state.facts["shares"])[0])
         return np.array(told, dtype=np.float64).reshape(shape), offset, scale
 
     def answers_of(self, state: ForecasterState, features: Floats) -> Floats:
