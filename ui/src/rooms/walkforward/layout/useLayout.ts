@@ -27,7 +27,11 @@ export function useLayout(source: Shapes['ExperimentView'] | null) {
   const seed = ref(source?.seed ?? 1)
   // A copy starts from the very settings of its source, not from what became of them.
   const design = ref<Design>(source ? { ...source.design } : { kind: 'expanding', count: 8, horizon, gap: 0 })
-  const metrics = ref(source?.metrics ?? store.catalogue?.default_metrics ?? [])
+  const chosenMetrics = ref(source?.metrics)
+  const metrics = computed({
+    get: () => chosenMetrics.value ?? store.catalogue?.default_metrics ?? [], // the catalogue may come later
+    set: (now) => (chosenMetrics.value = now),
+  })
   const entries = ref<Entry[]>(
     source
       ? (JSON.parse(JSON.stringify(source.contenders.map((each) => each.document))) as Entry[])
