@@ -394,7 +394,7 @@ class _Eye:
         seen = (features - self.centre) / self.spread
         offset, scale = np.zeros((len(features), 1)), np.ones((len(features), 1))
         if self.level == "window":
-            latest = features[:, : max(self.window, 1) if self.window else self.lags]
+            latest = features[:, : self.window or self.lags]
             offset = latest.mean(axis=1, keepdims=True)
             scale = np.maximum(latest.std(axis=1, keepdims=True), _FLATTEST)
             offset, scale = (np.where(np.isfinite(each), each, place) for each, place in ((offset, 0.0), (scale, 1.0)))
