@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from proteron.core.experiment import Experiment, Judging, run_experiment
     from proteron.core.flatten import Chain, FittedChain
     from proteron.core.forecasters import Contender, FittedContender, Forecast, forecaster, forecasters
+    from proteron.core.forecasters.exporting import export_onnx
     from proteron.core.forecasters.saving import load_fitted, save_fitted
     from proteron.core.intake import Finding, Recipe, TableReading, read_panel, read_table, write_panel
     from proteron.core.judge import (
@@ -44,7 +45,7 @@ __all__ = [
     "METRICS", "Anomalies", "Board", "BoardRow", "Breakdown", "Chain", "Contender", "DeclinedWarning", "Experiment",
     "Finding", "FittedChain", "FittedContender", "Flag", "Fold", "Folds", "Forecast", "InputError", "Judging",
     "LeakCheck", "LimitError", "Losses", "Panel", "ProteronError", "Recipe", "Report", "SettingsError", "Table",
-    "TableReading", "TooShortError", "UnitsError", "UnsettledWarning", "WindowPlan", "find_anomalies", "flatten",
+    "TableReading", "TooShortError", "UnitsError", "UnsettledWarning", "WindowPlan", "export_onnx", "find_anomalies", "flatten",
     "forecaster", "forecasters", "leak_check", "load_fitted", "models", "outlook", "profile", "read_folds",
     "read_forecasts", "read_panel", "read_table", "run_experiment", "save_fitted", "vary", "walk_forward", "windows",
     "with_future",
@@ -68,6 +69,7 @@ _HOMES = {
     "experiment": ("Experiment", "Judging", "run_experiment"),
     "flatten": ("Chain", "FittedChain"),
     "forecasters": ("Contender", "FittedContender", "Forecast", "forecaster", "forecasters"),
+    "forecasters.exporting": ("export_onnx",),
     "forecasters.saving": ("load_fitted", "save_fitted"),
     "intake": ("Finding", "Recipe", "TableReading", "read_panel", "read_table", "write_panel"),
     "judge": (

@@ -10,6 +10,8 @@ from pydantic import Field
 
 from proteron.core.errors import InputError
 from proteron.core.forecasters.aligned import aligned_columns, nearest_columns, with_aligned_lags
+from proteron.core.forecasters.exchange.graph import Asked, Told
+from proteron.core.forecasters.exchange.tree_graph import write_trees
 from proteron.core.forecasters.forecaster import ForecasterState, Training, Work
 from proteron.core.forecasters.trees.attribution import attribute
 from proteron.core.forecasters.trees.binning import Binned, Bins
@@ -145,6 +147,36 @@ class BoostedTrees(WindowForecaster):
             level, spread = state.arrays["level"][series][:, None], state.arrays["spread"][series][:, None]
             return (np.exp(out) * np.where(level > 0, level, 1.0) - level) / spread
         return out + ground.starts(features)
+
+    def write_graph(self, state: ForecasterState, asked: Asked) -> Told:
+        """The trees as one operator, and what they correct."""
+        graph, ground, models = asked.graph, _Ground.from_facts(state.facts), _models(state)
+        steps, columns = sum(map(len, ground.groups)), ground.columns.tolist()
+        if len(ground.groups) == steps:
+            beside = [[int(at[step]) for at in ground.aligned.values()] for (step,) in ground.groups]
+            pairs = [(model, [*columns, *more]) for model, more in zip(models, beside, strict=True)]
+            scores = write_trees(graph, pairs, asked.features)
+        else:
+            count = graph.cut(graph.node("Shape", asked.features), 0, 1, 0)
+            shape = graph.node("Concat", count, graph.constant([steps, 1], np.int64), axis=0)
+            number = asked.number(np.arange(steps)[None, :, None])
+            rows = graph.shaped(graph.gathered(asked.features, columns, 1), -1, 1, len(columns))
+            parts = [graph.node("Add", rows, asked.number(np.zeros((1, steps, 1)))), graph.node("Expand", number, shape)]
+            parts += [
+                graph.shaped(graph.gathered(asked.features, at, 1), -1, steps, 1) for at in ground.aligned.values()
+            ]
+            width = len(columns) + 1 + len(ground.aligned)
+            each = graph.shaped(graph.node("Concat", *parts, axis=2), -1, width)
+            scores = graph.shaped(write_trees(graph, [(models[0], range(width))], each), -1, steps)
+        if self._positive:
+            known = graph.node("Greater", asked.level, asked.number(0.0))
+            means = graph.node("Where", known, asked.level, asked.number(1.0))
+            return {"mean": (graph.node("Mul", graph.node("Exp", scores), means), ("rows", steps))}
+        if ground.start is not None:
+            begun = graph.gathered(asked.features, ground.start, 1)
+            begun = graph.node("Where", graph.node("IsNaN", begun), asked.number(0.0), begun)
+            scores = graph.node("Add", scores, begun)
+        return {"mean": (asked.flat(scores), ("rows", steps))}
 
     def shares_of(self, state: ForecasterState, features: Floats, step: int) -> tuple[Floats, float] | None:
         """Exact attributions (Lundberg et al. 2020), and the value that trees correct; None where a loss has a link.

@@ -81,15 +81,16 @@ class Contender(Settings):
 
     def fit(
         self, panel: Panel, until: Moment | None = None, *, horizon: int | None = None, seed: int = 0,
-        work: Work | None = None,
+        levels: Sequence[float] = (0.5, 0.8, 0.95), work: Work | None = None,
     ) -> "FittedContender":  # fmt: skip
-        """Learn chain and forecaster from what is known at `until`; `horizon` is how far it will be asked.
+        """Learn chain and forecaster from what is known at `until`; `horizon` is how far it will be asked, `levels` the
+        ranges that are learned where a forecaster does.
 
         Raises `TooShortError` when nothing is known, and whatever stage or forecaster finds wrong. Warns
         (`DeclinedWarning`) of series that the forecaster declines.
         """
         require_panel(panel)
-        (fitted,) = self.fit_many([(panel, until, work or Work(horizon=horizon, seed=seed))])
+        (fitted,) = self.fit_many([(panel, until, work or Work(horizon=horizon, seed=seed, levels=tuple(levels)))])
         for key, reason in list(self.forecaster.declined(fitted.state).items())[:_DECLINED_SAID]:
             warnings.warn(
                 f"“{key}” has no forecast by {self.forecaster.title}: {reason}", DeclinedWarning, stacklevel=2

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from proteron.core.errors import SettingsError, TooShortError
+from proteron.core.forecasters.exchange.graph import Asked, Told
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
 from proteron.core.forecasters.influence import Importance, Influence, picture_of, pictures_of, shuffled
 from proteron.core.forecasters.pictures import Picture
@@ -104,6 +105,11 @@ class WindowForecaster(Forecaster):
     @abstractmethod
     def predict(self, state: ForecasterState, features: Floats, series: Ints) -> Floats:
         """Scaled forecasts (n_rows, n_steps) for scaled features, `series` (n_rows,) rows of the state."""
+
+    def write_graph(self, state: ForecasterState, asked: Asked) -> Told | None:
+        """Operators from features to `mean` (n_rows, n_steps) in flat units, and to ranges where they were learned;
+        None for what is not handed over so."""
+        return None
 
     def shares_of(self, state: ForecasterState, features: Floats, step: int) -> tuple[Floats, float] | None:
         """What each of scaled `features` (n_features,) adds to the scaled forecast of a step (from 0), and what that

@@ -14,6 +14,8 @@ from scipy import special
 
 from proteron.core.errors import SettingsError
 from proteron.core.forecasters.aligned import nearest_columns, with_aligned_lags
+from proteron.core.forecasters.exchange.graph import Asked, Graph, Told
+from proteron.core.forecasters.exchange.network_graph import write_network, write_quantiles, write_spreads
 from proteron.core.forecasters.forecaster import ForecasterState, Training, Work
 from proteron.core.forecasters.influence import ALONG, along
 from proteron.core.forecasters.neural.bound import Drawing
@@ -295,6 +297,51 @@ class LearnedNetwork(WindowForecaster):
         sides = special.ndtri(np.array([_ends_of(level) for level in levels]))
         return (middle + sides[:, :, None, None] * spread) * scale + offset
 
+    def write_graph(self, state: ForecasterState, asked: Asked) -> Told:
+        """Every repeat's network, and the mean or median of what they say; quantiles, or the spread of a normal
+        distribution, where they were learned."""
+        graph, network = asked.graph, self.network_of(state)
+        steps, (says, middle) = state.facts["steps"], self._says(state.facts["shares"])
+        seen, offset, scale = self._eye(state).write(asked)
+        inputs = graph.cast(seen, np.float32)
+        told = [
+            graph.shaped(write_network(graph, network, each, inputs), 1, -1, steps, says)
+            for each in state.arrays["parameters"]
+        ]
+        every = graph.cast(graph.node("Concat", *told, axis=0), np.float64)
+
+        def original(one: str, width: int) -> str:
+            shape = (1, 1) if width else (1,)
+            by_scale, by_offset = (graph.shaped(each, -1, *shape) for each in (scale, offset))
+            inner = graph.node("Add", graph.node("Mul", one, by_scale), by_offset)
+            by_spread, by_level = (graph.shaped(each, -1, *shape) for each in (asked.spread, asked.level))
+            return graph.node("Add", graph.node("Mul", inner, by_spread), by_level)
+
+        out: Told = {
+            "mean": (original(self._write_average(graph, graph.gathered(every, middle, 3), len(told)), 0),
+                     ("rows", steps))
+        }  # fmt: skip
+        if self.loss == "quantiles":
+            values = graph.over("ReduceMean", write_quantiles(graph, every, says), 0)
+            out["quantiles"] = (original(values, 1), ("rows", steps, says))
+        elif self.loss == "gaussian":
+            spreads = write_spreads(graph, graph.gathered(every, 1, 3))
+            centre = graph.gathered(every, 0, 3)
+            apart = graph.node("Sub", centre, graph.over("ReduceMean", centre, 0, keep=True))
+            squares = graph.node("Add", graph.node("Mul", spreads, spreads), graph.node("Mul", apart, apart))
+            total = graph.node("Sqrt", graph.over("ReduceMean", squares, 0))
+            wide = graph.node("Mul", graph.node("Mul", total, scale), asked.spread)
+            out["deviation"] = (wide, ("rows", steps))
+        return out
+
+    def _write_average(self, graph: Graph, said: str, count: int) -> str:
+        """The mean or median of what repeats said, along the first axis."""
+        if self.average == "median":
+            every = graph.constant([count], np.int64)
+            ordered = graph.node("TopK", said, every, count=2, axis=0)
+            said = graph.gathered(ordered, sorted({(count - 1) // 2, count // 2}), 0)
+        return graph.over("ReduceMean", said, 0)
+
     def shares_of(self, state: ForecasterState, features: Floats, step: int) -> tuple[Floats, float] | None:
         """Integrated gradients of the mean of all repeats, from a window of averages, in double precision."""
         eye, network = self._eye(state), self.network_of(state)
@@ -400,6 +447,27 @@ class _Eye:
             offset, scale = (np.where(np.isfinite(each), each, place) for each, place in ((offset, 0.0), (scale, 1.0)))
             seen[:, : self.lags] = (features[:, : self.lags] - offset) / scale
         return np.where(np.isnan(seen), 0.0, seen)[:, self.order], offset, scale
+
+    def write(self, asked: Asked) -> tuple[str, str, str]:
+        """As `see`, by operators."""
+        graph, number = asked.graph, asked.number
+        centred = graph.node("Sub", asked.features, number(self.centre))
+        seen = graph.node("Div", centred, number(self.spread))
+        zeros = graph.node("Mul", asked.level, number(0.0))
+        offset, scale = zeros, graph.node("Add", zeros, number(1.0))
+        if self.level == "window":
+            latest = graph.cut(asked.features, 0, self.window or self.lags, 1)
+            mean = graph.over("ReduceMean", latest, 1, keep=True)
+            apart = graph.node("Sub", latest, mean)
+            spread = graph.node("Sqrt", graph.over("ReduceMean", graph.node("Mul", apart, apart), 1, keep=True))
+            missing = graph.node("IsNaN", mean)
+            offset = graph.node("Where", missing, number(0.0), mean)
+            scale = graph.node("Where", missing, number(1.0), graph.node("Max", spread, number(_FLATTEST)))
+            lags = graph.node("Sub", graph.cut(asked.features, 0, self.lags, 1), offset)
+            rest = graph.cut(seen, self.lags, len(self.order), 1)
+            seen = graph.node("Concat", graph.node("Div", lags, scale), rest, axis=1)
+        known = graph.node("Where", graph.node("IsNaN", seen), number(0.0), seen)
+        return graph.gathered(known, self.order, 1), offset, scale
 
     def slopes(self, features: Floats, by_seen: Floats, said: Floats) -> Floats:
         """Slopes by features (n_rows, n_features) of offset + scale · said, from those of `said` by what is seen."""

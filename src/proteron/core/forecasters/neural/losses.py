@@ -12,7 +12,7 @@ from proteron.core.panel import Floats
 
 SQUARED, ABSOLUTE, HUBER, QUANTILES, GAUSSIAN = range(5)
 CODES = {"squared": SQUARED, "absolute": ABSOLUTE, "huber": HUBER, "quantiles": QUANTILES, "gaussian": GAUSSIAN}
-_SMALLEST = 1e-4  # of a spread, so that no likelihood is infinite
+SMALLEST = 1e-4  # of a spread, so that no likelihood is infinite
 
 
 def width_of(loss: str, levels: int) -> int:
@@ -84,7 +84,7 @@ def loss_and_flow(
             if code == QUANTILES:
                 total += weight * _quantiles(said[row, step], target, shares, weight, flow[row, step])
             elif code == GAUSSIAN:
-                spread = softplus(said[row, step, 1]) + _SMALLEST
+                spread = softplus(said[row, step, 1]) + SMALLEST
                 error = (said[row, step, 0] - target) / spread
                 total += weight * (0.5 * error * error + np.log(spread))
                 flow[row, step, 0] = weight * error / spread
@@ -119,5 +119,5 @@ def spreads_of(said: Floats) -> Floats:
     """Spreads (n,) of what was said of them."""
     out = np.empty(said.shape)
     for row in range(said.size):
-        out[row] = softplus(said[row]) + _SMALLEST
+        out[row] = softplus(said[row]) + SMALLEST
     return out

@@ -1,0 +1,1 @@
+"""Learned contenders for other runtimes: graphs of standard operators (ONNX), and what stands beside them as JSON."""

@@ -1,0 +1,65 @@
+"""Learned contenders for other runtimes: an ONNX graph, and as JSON what must be done before and after it."""
+
+import json
+from pathlib import Path
+from typing import Any
+
+from proteron.core.documents import canonical_json
+from proteron.core.errors import InputError
+from proteron.core.forecasters.contender import FittedContender
+from proteron.core.forecasters.exchange.graph import Asked, Graph
+from proteron.core.forecasters.window_forecaster import WindowForecaster
+from proteron.core.windows import WindowPlan
+
+_SCHEMA = 1
+_INPUTS = {
+    "features": "rows of the plan, cut from flat values less their series' level, over its spread; NaN where missing",
+    "level": "of the row's series",
+    "spread": "of the row's series",
+}
+_OUTPUTS = {
+    "mean": "forecasts in flat units; the chain leads back to original ones",
+    "quantiles": "of the shares, rising, in flat units",
+    "deviation": "the standard one of a normal distribution around the mean, in flat units",
+}
+
+
+def graph_of(fitted: FittedContender) -> tuple[bytes, dict[str, Any]]:
+    """The ONNX file of a fitted contender, and the document that stands beside it.
+
+    Raises `InputError` for one that has no graph: only networks and trees on windows do.
+    """
+    learner, state = fitted.contender.forecaster, fitted.state
+    graph, told = Graph(), None
+    if isinstance(learner, WindowForecaster):
+        told = learner.write_graph(state, Asked(graph, "features", "level", "spread"))
+    if told is None:
+        raise InputError(
+            f"{learner.title} has no graph of operators: only networks and trees on windows have.", field="forecaster"
+        )
+    plan = state.facts["plan"]
+    names = WindowPlan.parse(plan).names
+    inputs = {"features": ("rows", len(names)), "level": ("rows", 1), "spread": ("rows", 1)}
+    document = {
+        "schema_version": _SCHEMA, "contender": fitted.contender.document(), "until": fitted.until,
+        "axis": fitted.known.axis.document(), "chain": fitted.chain.document(), "plan": plan,
+        "features": list(names), "series": {
+            key: {"level": float(state.arrays["level"][row]), "spread": float(state.arrays["spread"][row])}
+            for row, key in enumerate(state.keys)
+        },
+        "shares": list(state.facts.get("shares", [])) if "quantiles" in told else [],
+        "inputs": {name: {"shape": inputs[name], "is": text} for name, text in _INPUTS.items()},
+        "outputs": {name: {"shape": told[name][1], "is": text} for name, text in _OUTPUTS.items() if name in told},
+    }  # fmt: skip
+    made = graph.bytes(list(inputs.items()), [(name, inner, shape) for name, (inner, shape) in told.items()])
+    return made, json.loads(canonical_json(document))
+
+
+def export_onnx(fitted: FittedContender, path: Path | str) -> tuple[Path, Path]:
+    """Write the graph to `path` (.onnx), and the document beside it (.json); returns both paths."""
+    made, document = graph_of(fitted)
+    target = Path(path)
+    beside = target.with_suffix(".json")
+    target.write_bytes(made)
+    beside.write_text(json.dumps(document, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
+    return target, beside
