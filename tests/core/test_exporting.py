@@ -14,7 +14,10 @@ from proteron.core.timeline import TimeAxis
 RNG = np.random.default_rng
 T = np.arange(400)
 PANEL = pt.Panel.from_arrays(
-    {key: 50 + 10 * np.sin(2 * np.pi * (T + 5 * at) / 24) + 2 * RNG(at).normal(size=400) for at, key in enumerate("ab")},
+    {
+        key: 50 + 10 * np.sin(2 * np.pi * (T + 5 * at) / 24) + 2 * RNG(at).normal(size=400)
+        for at, key in enumerate("ab")
+    },
     start="2023-01-01T00:00", step="1h",
 )  # fmt: skip
 SMALL = {"epochs": 2}
@@ -45,9 +48,7 @@ def ran(graph, document, panel):
     plan = pt.WindowPlan.parse(document["plan"])
     told = [document["series"][key] for key in panel.keys]
     level, spread = (np.array([[each[name]] for each in told]) for name in ("level", "spread"))
-    scaled = panel.with_values(
-        (panel.values - np.repeat(level, panel.lengths)) / np.repeat(spread, panel.lengths)
-    )
+    scaled = panel.with_values((panel.values - np.repeat(level, panel.lengths)) / np.repeat(spread, panel.lengths))
     features = plan.write(plan.rows_at(scaled, panel.offsets[1:] - 1, np.arange(len(panel))))
     assert document["features"] == list(plan.names)
     session = onnxruntime.InferenceSession(graph)

@@ -58,9 +58,19 @@ def test_shuffling_costs_what_is_used_and_nothing_else(rng: np.random.Generator)
 
 @pytest.mark.parametrize("level", ["series", "window"])
 def test_slopes_through_the_scale_of_a_window_are_those_of_differences(level: str, rng: np.random.Generator) -> None:
-    eye = _Eye(np.array([2, 1, 0, 3, 4]), 4, 3, np.array([0, 0, 0, 0, 0.4]), np.array([1, 1, 1, 1, 2.0]), level)
+    moves, scales = np.array([1, 1, 1, 0, 0.5]), np.array([True, True, True, True, False])
+    eye = _Eye(
+        np.array([2, 1, 0, 3, 4]),
+        3,
+        3,
+        moves,
+        scales,
+        np.array([0, 0, 0, 0.1, 0.4]),
+        np.array([1, 1, 1, 1, 2.0]),
+        level,
+    )
     weights, rows = rng.normal(size=5), rng.normal(size=(4, 5))
-    rows[3, :3] = 0.2 + 0.01 * rows[3, :3]  # flatter than a window is stretched
+    rows[3, :3] = 0.2 + 0.001 * rows[3, :3]  # flatter than a window is stretched
 
     def said(features: np.ndarray) -> np.ndarray:
         return np.tanh(eye.see(features)[0] @ weights)

@@ -9,10 +9,12 @@ from proteron.core.errors import OutdatedError, SettingsError, StoppedError
 from proteron.core.forecasters import FORECASTERS, Work
 from proteron.core.forecasters.networks import learned
 from proteron.core.forecasters.networks.learned import Layout, LearnedNetwork
+from proteron.core.forecasters.networks.straight import straight_start
 from proteron.core.forecasters.neural import training
-from proteron.core.forecasters.window_forecaster import chronological_split
+from proteron.core.forecasters.window_forecaster import chronological_split, instead_of, with_instead
 from proteron.core.judge.cells import Fit
 from proteron.core.panel import Panel
+from proteron.core.windows import WindowPlan
 from quick import QUICK
 
 NETWORKS = [each.model_fields["kind"].default for each in FORECASTERS if issubclass(each, LearnedNetwork)]
@@ -32,7 +34,7 @@ def test_the_gradient_of_a_whole_architecture_is_that_of_differences(kind: str, 
     """Where a rectifier or a largest value turns, there is no gradient: few inputs lie there."""
     window = 0 if not small(kind).forecaster.reads_window else 9
     direct = rng.normal(size=(12, 3))
-    network = small(kind).forecaster.build(Layout(window, 12 - window, 3, direct))
+    network = small(kind).forecaster.build(Layout(window, 12 - window, 3, direct, rng.normal(size=3)))
     parameters = network.begin(rng)
     assert any(np.isin(direct.ravel()[:3], parameters))
     parameters += 0.1 * rng.normal(size=network.count)
@@ -73,18 +75,19 @@ def test_repeats_are_those_of_their_seeds_whoever_trains_them(hourly: Panel, mon
     features = np.random.default_rng(1).normal(size=(5, len(one.facts["names"])))
     told = forecaster.answers_of(one, features)
     np.testing.assert_array_equal(forecaster.predict(one, features, np.zeros(5, dtype=int)), np.median(told, axis=0))
-    best = [losses[kept] for losses, kept in zip(one.facts["validation_losses"], one.facts["kept"], strict=True)]
+    best = one.facts["best"]
     told = fitted[1].parameters["north"]
     assert [told[f"validation_loss{end}"] for end in ("_lowest", "", "_highest")] == sorted(best)
     assert "the median of 3 repeats" in fitted[1].summary["north"]
 
 
 def test_early_stopping_keeps_the_best_weights_of_the_last_part(hourly: Panel) -> None:
-    model = pt.forecaster("dense_network", hidden=[32], epochs=60, patience=3, learning_rate=0.02, validation=0.2)
+    model = pt.forecaster("dense_network", hidden=[32], epochs=60, patience=3, learning_rate=0.02, line=False)
     fitted = model.fit(hourly, until=900, horizon=2)
     told = model.forecaster.training(fitted.state)
     losses = told.validation_loss
     assert told.kept_epoch == int(np.argmin(losses)) + 1  # counted from 1, as in words
+    assert fitted.state.facts["best"] == [min(losses)]
     assert f"epoch {told.kept_epoch} of {len(losses)} kept" in str(fitted.summary)
     assert len(losses) == 60 or len(losses) - told.kept_epoch == 3
     table = model.forecaster.resolved_plan(hourly.cut_at(900), 2).cut(hourly.cut_at(900))
@@ -204,3 +207,70 @@ def test_what_an_earlier_version_learned_in_another_form_is_refused_with_a_reaso
         old.fitted(network, hourly, 900)
     now = small("dense_network").fit(hourly, until=900, horizon=2).state.facts
     assert Fit("k", {}, now, {}, np.ones(1)).read_by(network)
+
+
+def test_where_nothing_but_a_line_is_there_the_line_it_began_as_is_kept(rng: np.random.Generator) -> None:
+    """A network that has nothing to learn beyond the straight line forecasts as that."""
+    values = np.zeros(600)
+    for at in range(2, 600):
+        values[at] = 1.2 * values[at - 1] - 0.5 * values[at - 2] + rng.normal()
+    panel = Panel.from_arrays({"a": values + 50}, "2020-01-01", "1h")
+    model = pt.forecaster("dense_network", lags=[1, 2], level="series", learning_rate=1.0, epochs=3, batch=8)
+    fitted = model.fit(panel, horizon=1)
+    told = fitted.contender.forecaster.training(fitted.state)
+    assert told.kept_epoch == 0 and "what it began as, no epoch of 3 kept" in fitted.summary
+    assert fitted.forecast(1).mean[0, 0] == pytest.approx(50 + 1.2 * values[-1] - 0.5 * values[-2], abs=0.4)
+
+
+def test_a_straight_line_begins_as_ridge_or_as_what_is_obvious(rng: np.random.Generator) -> None:
+    inputs, weights = rng.normal(size=(600, 4)), np.ones(600)
+    base = np.zeros((4, 2))
+    base[0] = 1.0
+    slopes = np.array([[1.0, 0.5], [0, 2.0], [0, 0], [-1, 0]])
+    targets = inputs @ slopes + [3.0, -1.0] + 0.1 * rng.normal(size=(600, 2))
+    targets[::50] += 100  # a few that are far off weigh little
+    early, late = (training.Rows(inputs[part], targets[part], weights[part]) for part in (slice(500), slice(501, 549)))
+    found = straight_start(early, late, np.full(48, 2.0), base)
+    np.testing.assert_allclose(found.slopes, slopes, atol=0.1)
+    np.testing.assert_allclose(found.biases, [3, -1], atol=0.3)
+    assert found.error == pytest.approx(2 * 0.1 * np.sqrt(2 / np.pi), rel=0.5)
+    noise = training.Rows(early.inputs, early.inputs @ base + rng.normal(size=(500, 2)), weights[:500])
+    turned = training.Rows(late.inputs, late.inputs @ base, weights[:48])
+    kept = straight_start(noise, turned, np.ones(48), base)
+    assert kept.error == 0 and (kept.slopes == base).all() and (kept.biases == 0).all()
+
+
+def test_centring_is_chosen_by_what_a_line_errs(rng: np.random.Generator) -> None:
+    moving = np.exp(np.cumsum(0.02 + 0.01 * rng.normal(size=400)))
+    chosen = {}
+    for name, values in (("moving", moving), ("still", 5 + rng.normal(size=400))):
+        model = pt.forecaster("dense_network", epochs=1)
+        chosen[name] = model.fit(Panel.from_arrays({"a": values}, "2020-01-01", "1d"), horizon=7).state.facts["level"]
+    assert chosen["moving"] == "window" and chosen["still"] in ("series", "window")
+    with pytest.raises(SettingsError):
+        pt.forecaster("dense_network", level="whatever")
+
+
+@pytest.mark.parametrize("kind", ["dense_network", "boosted_trees"])
+def test_a_series_too_short_for_a_whole_window_is_forecast_by_what_others_taught(kind: str, rng) -> None:
+    season = np.tile([0.0, 4, 8, 3, -2, -6, -7], 60)
+    short = 100 + 10 * (season[409:420] + 0.1 * rng.normal(size=11))
+    panel = Panel.from_arrays(
+        {"long": season + 0.1 * rng.normal(size=420), "short": np.r_[np.full(409, np.nan), short]}, "2020-01-01", "1d"
+    )
+    more = {"epochs": 5} if kind == "dense_network" else {"trees": 40, "lags": range(1, 17)}
+    fitted = pt.forecaster(kind, **more).fit(panel, horizon=7)
+    assert WindowPlan.parse(fitted.state.facts["plan"]).look_back > 9
+    found = fitted.forecast(7).mean[1]
+    assert np.abs(found - (100 + 10 * season[np.arange(420, 427) % 7])).mean() < 10 < short.std()
+    early = fitted.means(panel, np.array([9]), 7)[0]
+    assert np.isnan(early[0]).all()  # a long one waits for whole windows
+
+
+def test_missing_lags_are_those_of_a_season_later_or_the_first() -> None:
+    panel = Panel.from_arrays({"a": np.arange(100.0)}, "2020-01-01", "1d")
+    plan = WindowPlan(lags=[1, 2, 8, 9, 10, 15], rolling=[pt.windows.Rolling("mean", 7)])
+    instead = instead_of(plan, panel)
+    assert instead.tolist() == [0, 0, 0, 1, 0, 2, 6]
+    row = np.array([[1.0, 2, np.nan, np.nan, 5, np.nan, np.nan]])
+    np.testing.assert_array_equal(with_instead(row, instead), [[1, 2, 1, 2, 5, 1, np.nan]])

@@ -4,14 +4,15 @@ import numpy as np
 
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
-from proteron.core.windows import WindowPlan
+from proteron.core.windows import WindowPlan, usual_length
 
 _LOOKED_AT = 2000
 
 
 def seasons_of(known: Panel) -> list[int]:
-    """The two shortest seasons of a panel's step, in points."""
-    return [round(length) for length in known.axis.step.seasons[:2]]
+    """The two shortest seasons of a panel's step, in points; of a single one it and two of its cycles."""
+    found = [round(length) for length in known.axis.step.seasons[:2]]
+    return [*found, 2 * found[0]] if len(found) == 1 and found[0] > 1 else found
 
 
 def lags_before(season: int, steps: int) -> list[int]:
@@ -20,8 +21,8 @@ def lags_before(season: int, steps: int) -> list[int]:
 
 
 def with_aligned_lags(plan: WindowPlan, known: Panel) -> WindowPlan:
-    """The plan and, of every season that fits twice into the longest series, the lags before its steps ahead."""
-    steps, longest = max(plan.horizon), int(known.lengths.max(initial=1))
+    """The plan and, of every season that fits twice into most series, the lags before its steps ahead."""
+    steps, longest = max(plan.horizon), usual_length(known)
     lags = set(plan.lags)
     for season in seasons_of(known):
         if season + steps <= longest // 2:
@@ -38,6 +39,22 @@ def aligned_columns(plan: WindowPlan, known: Panel) -> dict[int, Ints]:
         if set(needed) <= set(at):
             found[season] = np.array([at[lag] for lag in needed])
     return found
+
+
+def nearest_line(plan: WindowPlan, known: Panel, features: Floats, targets: Floats) -> Floats:
+    """A line of features (n_features, n_steps) that is nearest to targets (n_rows, n_steps) of what is obvious: the
+    value of a season before, the mean of two such, the last, or nothing."""
+    steps, some = targets.shape[1], slice(None, None, max(1, len(features) // _LOOKED_AT))
+    choices, each = [np.zeros((features.shape[1], steps))], np.arange(steps)
+    for columns in [*aligned_columns(plan, known).values(), *([np.zeros(steps, int)] if plan.lags[:1] == (1,) else [])]:
+        line = np.zeros_like(choices[0])
+        line[columns, each] = 1.0
+        choices.append(line)
+    if len(choices) > 3:
+        choices.append((choices[1] + choices[2]) / 2)
+    inputs = np.nan_to_num(features[some])
+    errors = [np.abs(inputs @ line - targets[some]).mean() for line in choices]
+    return choices[int(np.argmin(errors))]
 
 
 def nearest_columns(plan: WindowPlan, known: Panel, features: Floats, targets: Floats) -> Ints | None:

@@ -38,6 +38,9 @@ class BoostedTrees(WindowForecaster):
     title: ClassVar[str] = "boosted trees on windows"
     can: ClassVar[tuple[str, ...]] = ("seasons", "covariates")  # a leaf says nothing that was never there
     panel_wide: ClassVar[bool] = True
+    reads_short: ClassVar[bool] = True
+    version: ClassVar[int] = 2
+    form: ClassVar[int] = 2
     cost: ClassVar[float] = 60.0
     kind: Literal["boosted_trees"] = "boosted_trees"
     trees: int = Field(200, ge=1, le=5_000, title="Trees at most")
@@ -161,7 +164,10 @@ class BoostedTrees(WindowForecaster):
             shape = graph.node("Concat", count, graph.constant([steps, 1], np.int64), axis=0)
             number = asked.number(np.arange(steps)[None, :, None])
             rows = graph.shaped(graph.gathered(asked.features, columns, 1), -1, 1, len(columns))
-            parts = [graph.node("Add", rows, asked.number(np.zeros((1, steps, 1)))), graph.node("Expand", number, shape)]
+            parts = [
+                graph.node("Add", rows, asked.number(np.zeros((1, steps, 1)))),
+                graph.node("Expand", number, shape),
+            ]
             parts += [
                 graph.shaped(graph.gathered(asked.features, at, 1), -1, steps, 1) for at in ground.aligned.values()
             ]

@@ -4,11 +4,13 @@ import json
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from proteron.core.documents import canonical_json
 from proteron.core.errors import InputError
 from proteron.core.forecasters.contender import FittedContender
 from proteron.core.forecasters.exchange.graph import Asked, Graph
-from proteron.core.forecasters.window_forecaster import WindowForecaster
+from proteron.core.forecasters.window_forecaster import WindowForecaster, write_instead
 from proteron.core.windows import WindowPlan
 
 _SCHEMA = 1
@@ -32,7 +34,10 @@ def graph_of(fitted: FittedContender) -> tuple[bytes, dict[str, Any]]:
     learner, state = fitted.contender.forecaster, fitted.state
     graph, told = Graph(), None
     if isinstance(learner, WindowForecaster):
-        told = learner.write_graph(state, Asked(graph, "features", "level", "spread"))
+        features = "features"
+        if "instead" in state.facts:
+            features = write_instead(graph, features, np.array(state.facts["instead"]))
+        told = learner.write_graph(state, Asked(graph, features, "level", "spread"))
     if told is None:
         raise InputError(
             f"{learner.title} has no graph of operators: only networks and trees on windows have.", field="forecaster"

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from proteron.core.errors import SettingsError, TooShortError
-from proteron.core.forecasters.exchange.graph import Asked, Told
+from proteron.core.forecasters.exchange.graph import Asked, Graph, Told
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
 from proteron.core.forecasters.influence import Importance, Influence, picture_of, pictures_of, shuffled
 from proteron.core.forecasters.pictures import Picture
@@ -21,6 +21,7 @@ from proteron.core.windows import Table, WindowPlan, default_plan
 _ROWS_AT_ONCE = 8192
 _CELLS_AT_ONCE = 4_000_000
 _SHUFFLED, _FEWEST_SHUFFLED = 100, 20  # windows of which features are shuffled
+_INSTEAD = 2  # columns that are looked at in turn where one is missing
 _LISTED = 12  # features that are
 
 
@@ -72,6 +73,8 @@ class WindowForecaster(Forecaster):
     strategy: Literal["direct", "recursive"] = Field(
         "direct", title="Many steps", description="Direct: a target per step. Recursive: forecasts are fed back."
     )
+
+    reads_short: ClassVar[bool] = False  # series that began too late for a whole window have a forecast too
 
     @property
     def way(self) -> str:
@@ -127,7 +130,7 @@ class WindowForecaster(Forecaster):
         alone = panel.select([index])
         scaled = Scaling(np.array([level]), np.array([spread])).apply(alone)
         last = np.array([int(alone.lengths[0]) - 1])
-        features = plan.write(plan.rows_at(scaled, last, np.zeros(1, dtype=np.int64)))
+        features = self.written(state, plan, scaled, last, np.zeros(1, dtype=np.int64))
         told = self.shares_of(state, features[0], plan.horizon.index(step))
         if told is None or not np.isfinite(told[0]).all():
             return None
@@ -214,6 +217,10 @@ class WindowForecaster(Forecaster):
         state = self.learn_rows(table, known, work)
         arrays = state.arrays | {"level": scaling.level, "spread": scaling.spread}
         facts = state.facts | {"plan": plan.document(), "windows": len(table), "gaps_filled": filled}
+        if self.reads_short:
+            short = known.lengths < plan.look_back
+            arrays["needed"] = np.where(short, min(max(latest_lags(plan), 1), plan.look_back), plan.look_back)
+            facts["instead"] = instead_of(plan, known).tolist()
         return ForecasterState(known.keys, arrays, facts)
 
     def means(self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int) -> Floats:
@@ -232,12 +239,18 @@ class WindowForecaster(Forecaster):
         scaled = scaling.apply(panel)
         for index in range(len(panel)):
             local = origins - panel.starts[index]
-            possible = np.flatnonzero((local >= plan.look_back) & (local <= panel.lengths[index]))
+            needed = int(state.arrays["needed"][rows_of[index]]) if self.reads_short else plan.look_back
+            possible = np.flatnonzero((local >= needed) & (local <= panel.lengths[index]))
             for chunk in np.array_split(possible, max(1, -(-len(possible) // self._at_once(plan, scaled, index)))):
                 points = panel.offsets[index] + local[chunk] - 1
                 series = np.full(len(chunk), index, dtype=np.int64)
-                yield _Piece(plan, scaled, index, int(rows_of[index]), chunk, points, series,
+                yield _Piece(self, state, plan, scaled, index, int(rows_of[index]), chunk, points, series,
                              float(scaling.level[index]), float(scaling.spread[index]))  # fmt: skip
+
+    def written(self, state: ForecasterState, plan: WindowPlan, scaled: Panel, points: Ints, series: Ints) -> Floats:
+        """Scaled features (n_rows, n_features) as of `points`; a missing lag is that of a season later."""
+        features = plan.write(plan.rows_at(scaled, points, series))
+        return with_instead(features, np.array(state.facts["instead"])) if self.reads_short else features
 
     @staticmethod
     def _at_once(plan: WindowPlan, panel: Panel, index: int) -> int:
@@ -256,7 +269,7 @@ class WindowForecaster(Forecaster):
     ) -> Floats:
         """Scaled forecasts (n_rows, horizon): the first block from the data, later ones fed back."""
         rows = np.full(len(points), row, dtype=np.int64)
-        first = self.predict(state, plan.write(plan.rows_at(scaled, points, series)), rows)
+        first = self.predict(state, self.written(state, plan, scaled, points, series), rows)
         block = first.shape[1]
         if plan.horizon != tuple(range(1, block + 1)):
             chosen = np.full((len(points), max(*plan.horizon, horizon)), np.nan)
@@ -273,7 +286,7 @@ class WindowForecaster(Forecaster):
             if done:
                 here = np.arange(len(points)) * tails.shape[1] + context + done - 1
                 panel = _tail_panel(scaled, plan, points, series, tails, context)
-                features = plan.write(plan.rows_at(panel, here, np.arange(len(points))))
+                features = self.written(state, plan, panel, here, np.arange(len(points)))
                 first = self.predict(state, features, rows)
             stop = min(done + block, horizon)
             tails[:, context + done : context + stop] = first[:, : stop - done]
@@ -284,6 +297,8 @@ class WindowForecaster(Forecaster):
 class _Piece:
     """Origins of one series that are forecast together: `chunk` of those asked for, `points` of the scaled panel."""
 
+    learner: WindowForecaster
+    state: ForecasterState
     plan: WindowPlan
     scaled: Panel
     index: int
@@ -296,7 +311,44 @@ class _Piece:
 
     def features(self) -> Floats:
         """Scaled features (n_rows, n_features)."""
-        return self.plan.write(self.plan.rows_at(self.scaled, self.points, self.series))
+        return self.learner.written(self.state, self.plan, self.scaled, self.points, self.series)
+
+
+def latest_lags(plan: WindowPlan) -> int:
+    """How many lags there are from the first on without a hole."""
+    run = 0
+    while run < len(plan.lags) and plan.lags[run] == run + 1:
+        run += 1
+    return run
+
+
+def instead_of(plan: WindowPlan, known: Panel) -> Ints:
+    """For every column of a plan the one that is read where it is missing (n_features,): of a lag that of a season
+    later, or the first; of all others themselves."""
+    seasons = sorted((round(each) for each in known.axis.step.seasons), reverse=True)
+    at = {lag: place for place, lag in enumerate(plan.lags)}
+    found = np.arange(len(plan.names))
+    for lag, place in at.items():
+        later = [at[lag - season] for season in seasons if lag - season in at]
+        found[place] = later[0] if later else at.get(1, place)
+    return found
+
+
+def with_instead(features: Floats, instead: Ints) -> Floats:
+    """Features whose missing cells are those of the columns `instead`, or of what stands instead of these."""
+    for _ in range(_INSTEAD):
+        missing = np.isnan(features)
+        if not missing.any():
+            break
+        features = np.where(missing, features[:, instead], features)
+    return features
+
+
+def write_instead(graph: Graph, features: str, instead: Ints) -> str:
+    """As `with_instead`, by operators."""
+    for _ in range(_INSTEAD):
+        features = graph.node("Where", graph.node("IsNaN", features), graph.gathered(features, instead, 1), features)
+    return features
 
 
 def _with_means(plan: WindowPlan, scaled: Panel) -> Table:

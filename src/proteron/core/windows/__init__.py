@@ -7,7 +7,7 @@ from proteron.core.windows.feature import Feature, Rows, Unit
 from proteron.core.windows.fourier import Fourier
 from proteron.core.windows.lags import Lags
 from proteron.core.windows.occasions import OccasionNear
-from proteron.core.windows.plan import WindowPlan, default_plan
+from proteron.core.windows.plan import WindowPlan, default_plan, usual_length
 from proteron.core.windows.plan_text import WORDS, read_plan, write_plan
 from proteron.core.windows.registry import FEATURES, AnyFeature
 from proteron.core.windows.rolling import Rolling, rolling
@@ -19,5 +19,6 @@ from proteron.core.windows.whole_past import Expanding, Since, Weighted
 __all__ = [
     "FEATURES", "REASONS", "WORDS", "AnyFeature", "CalendarCycle", "Change", "CovariateSteps", "Expanding", "Feature",
     "Fourier", "Lags", "LeftOut", "OccasionNear", "Rolling", "Rows", "Since", "Static", "Table", "Unit",
-    "Weighted", "WindowPlan", "default_plan", "read_plan", "rolling", "rolling_moments", "write_plan",
+    "Weighted", "WindowPlan", "default_plan", "read_plan", "rolling", "rolling_moments", "usual_length",
+    "write_plan",
 ]  # fmt: skip

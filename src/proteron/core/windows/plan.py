@@ -384,18 +384,23 @@ def _filled_from_the_left(panel: Panel) -> Panel:
     return panel.with_values(np.concatenate(parts))
 
 
+def usual_length(panel: Panel) -> int:
+    """Points of the series in the middle by length, at least one."""
+    return max(int(np.median(panel.lengths)), 1) if len(panel) else 1
+
+
 def default_plan(panel: Panel, horizon: int | None = None) -> WindowPlan:
     """A sensible plan for the panel's step: one season of lags, the longer season, its calendar."""
     season = panel.axis.step.season
     seasons = [round(length) for length in panel.axis.step.seasons]
-    shortest = int(panel.lengths.max(initial=1))
-    dense = min(max(season, 4), max(shortest // 8, 1), 48)
+    usual = usual_length(panel)
+    dense = min(max(season, 4), max(usual // 8, 1), 48)
     lags = set(range(1, dense + 1))
     for length in seasons[:2]:
-        lags |= {lag for lag in (length, length + 1) if lag <= shortest // 4}
+        lags |= {lag for lag in (length, length + 1) if lag <= usual // 4}
     rolling = tuple(
         Rolling(statistic, window)
-        for window in [length for length in seasons[:2] if 2 <= length <= shortest // 4]
+        for window in [length for length in seasons[:2] if 2 <= length <= usual // 4]
         for statistic in ("mean", "std")
     )
     steps = range(1, (horizon or 1) + 1)

@@ -13,7 +13,7 @@ from proteron.core.panel import Floats
 
 Width = Annotated[int, Field(ge=1, le=1024)]
 _ACTIVATIONS = {"relu": layers.RELU, "tanh": layers.TANH}
-_HEAD_GAIN = 0.1  # what a network says at first, beside the straight line
+_HEAD_GAIN = 0.03  # what a network says at first, beside the straight line
 
 
 def _head(net: Network, encoded: int, layout: Layout, hidden: int) -> None:
@@ -32,13 +32,13 @@ def _pieces(net: Network, layout: Layout, size: int) -> int:
 
 
 def _with_line(net: Network, said: int, layout: Layout) -> None:
-    net.added(said, net.line(layout.line))
+    net.added(said, net.line(*layout.line))
 
 
 class DenseNetwork(LearnedNetwork):
     """Fully connected layers on all features of a window."""
 
-    version: ClassVar[int] = 2
+    version: ClassVar[int] = 3
     title: ClassVar[str] = "dense network on windows"
     cost: ClassVar[float] = 100.0
     reads_window: ClassVar[bool] = False
@@ -211,7 +211,6 @@ class BasisNetwork(LearnedNetwork):
 
     title: ClassVar[str] = "basis network"
     kind: Literal["basis_network"] = "basis_network"
-    starts_with_season: ClassVar[bool] = False
     blocks: tuple[Literal["trend", "waves", "free"], ...] = Field(
         ("trend", "waves", "free", "free"), title="Blocks", min_length=1, max_length=20
     )
@@ -266,8 +265,10 @@ class DecompositionNetwork(LearnedNetwork):
     cost: ClassVar[float] = 60.0
     kind: Literal["decomposition_network"] = "decomposition_network"
     smooth: int = Field(25, ge=2, le=10_000, title="Points of the moving average")
-    level: Literal["series", "window"] = Field(
-        "window", title="Centred by", description="What a series or each window is; windows follow a level that moves."
+    level: Literal["auto", "series", "window"] = Field(
+        "window",
+        title="Centred by",
+        description="Series or window, which follows a level that moves; auto: by what a line errs.",
     )
 
     def build(self, layout: Layout) -> Network:

@@ -13,22 +13,28 @@ from pydantic import Field
 from scipy import special
 
 from proteron.core.errors import SettingsError
-from proteron.core.forecasters.aligned import nearest_columns, with_aligned_lags
+from proteron.core.forecasters.aligned import nearest_line, with_aligned_lags
 from proteron.core.forecasters.exchange.graph import Asked, Graph, Told
 from proteron.core.forecasters.exchange.network_graph import write_network, write_quantiles, write_spreads
 from proteron.core.forecasters.forecaster import ForecasterState, Training, Work
 from proteron.core.forecasters.influence import ALONG, along
+from proteron.core.forecasters.networks.straight import StraightLine, straight_start
 from proteron.core.forecasters.neural.bound import Drawing
 from proteron.core.forecasters.neural.losses import quantiles_of, spreads_of, width_of
 from proteron.core.forecasters.neural.network import Bound, Network
 from proteron.core.forecasters.neural.training import Optimiser, Recipe, Rows, Schedule, Trained, answers, train
-from proteron.core.forecasters.window_forecaster import WindowForecaster, chronological_split, column_scales
+from proteron.core.forecasters.window_forecaster import (
+    WindowForecaster,
+    chronological_split,
+    column_scales,
+    latest_lags,
+)
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
-from proteron.core.windows import Table, WindowPlan, default_plan
+from proteron.core.windows import Table, WindowPlan, default_plan, usual_length
 
 _MOST_ROWS = 200_000  # windows written out for a training
-_FLATTEST = 0.1  # of a series' spread: a window is not stretched further
+_FLATTEST = 0.01  # of a series' spread: a window is not stretched further
 ADVANCED: dict[str, Any] = {"advanced": True}
 
 
@@ -36,14 +42,15 @@ ADVANCED: dict[str, Any] = {"advanced": True}
 class Layout:
     """What of a table's features a network reads: `window` columns, oldest first, as steps, the others beside.
 
-    `direct` (n_features, n_steps) is what a straight line to the forecasts begins with; `says` numbers are told of
-    every step, the forecast being number `middle` of them.
+    `direct` (n_features, n_steps) and `bias` (n_steps,) are what a straight line to the forecasts begins with; `says`
+    numbers are told of every step, the forecast being number `middle` of them.
     """
 
     window: int
     beside: int
     steps: int
     direct: Floats
+    bias: Floats
     says: int = 1
     middle: int = 0
 
@@ -58,11 +65,11 @@ class Layout:
         return self.steps * self.says
 
     @property
-    def line(self) -> Floats:
-        """`direct` to the forecasts among all that is told, (n_features, n_outputs)."""
-        out = np.zeros((len(self.direct), self.steps, self.says))
-        out[:, :, self.middle] = self.direct
-        return out.reshape(len(self.direct), -1)
+    def line(self) -> tuple[Floats, Floats]:
+        """`direct` and `bias` to the forecasts among all that is told: (n_features, n_outputs) and (n_outputs,)."""
+        out, bias = np.zeros((len(self.direct), self.steps, self.says)), np.zeros((self.steps, self.says))
+        out[:, :, self.middle], bias[:, self.middle] = self.direct, self.bias
+        return out.reshape(len(self.direct), -1), bias.ravel()
 
 
 class LearnedNetwork(WindowForecaster):
@@ -73,18 +80,21 @@ class LearnedNetwork(WindowForecaster):
     """
 
     can: ClassVar[tuple[str, ...]] = ("seasons", "covariates")  # what it says beyond what was there is not learned
-    form: ClassVar[int] = 2
+    version: ClassVar[int] = 2
+    form: ClassVar[int] = 3
     panel_wide: ClassVar[bool] = True
+    reads_short: ClassVar[bool] = True
     cost: ClassVar[float] = 150.0
     reads_window: ClassVar[bool] = True  # the latest lags one after the other, in time
-    starts_with_season: ClassVar[bool] = True  # a straight line beside the network begins as “a season ago”
     loss: Literal["squared", "absolute", "huber", "quantiles", "gaussian"] = Field(
         "huber", title="Loss", description="Quantiles and Gaussian: ranges are learned too."
     )
     repeats: int = Field(1, ge=1, le=50, title="Repeats", description="Trainings, each from a seed of its own.")
     average: Literal["mean", "median"] = Field("mean", title="Average of repeats")
-    level: Literal["series", "window"] = Field(
-        "series", title="Centred by", description="What a series or each window is; windows follow a level that moves."
+    level: Literal["auto", "series", "window"] = Field(
+        "auto",
+        title="Centred by",
+        description="Series or window, which follows a level that moves; auto: by what a line errs.",
     )
     learning_rate: float = Field(3e-3, gt=0, le=1, title="Learning rate")
     weight_decay: float = Field(1e-4, ge=0, title="Weight decay", json_schema_extra=ADVANCED)
@@ -117,18 +127,18 @@ class LearnedNetwork(WindowForecaster):
 
     def window_of(self, known: Panel) -> int:
         """Points that are read one after the other where no plan is given: two seasons, within what is known."""
-        longest = int(known.lengths.max(initial=1))
-        return int(np.clip(2 * known.axis.step.season, 4, min(48, max(longest // 6, 4))))
+        usual = usual_length(known)
+        return int(np.clip(2 * known.axis.step.season, 4, min(48, max(usual // 6, 4))))
 
     def resolved_plan(self, known: Panel, horizon: int | None) -> WindowPlan:
         """The plan with its horizon settled; one that is not given also has the lags a season before every step."""
         plan = super().resolved_plan(known, horizon)
         if self.plan is None:
             base = default_plan(known)
-            lags = set(range(1, self.window_of(known) + 1)) if self.reads_window else set(base.lags)
+            lags = set(range(1, self.window_of(known) + 1)) | set(base.lags)
             plan = plan.model_copy(update={"lags": tuple(sorted(lags))})
             return plan if plan.recursive else with_aligned_lags(plan, known)
-        if self.reads_window and _run(plan) < 2:
+        if self.reads_window and latest_lags(plan) < 2:
             raise SettingsError(
                 f"{self.title} reads the latest points one after the other: lags 1, 2, … must be in the plan.",
                 field="plan",
@@ -139,63 +149,62 @@ class LearnedNetwork(WindowForecaster):
         """Learn from rows of scaled values."""
         train_rows, held_out = chronological_split(table, self.validation, self.title)
         assert isinstance(table.plan, WindowPlan)
-        order = self._order(table.plan, len(table.names))
-        lags = len(table.plan.lags)
-        centre, spread = np.zeros(len(table.names)), np.ones(len(table.names))
-        centre[lags:], spread[lags:] = column_scales(table.features[:, lags:], train_rows)
-        eye = _Eye(order, lags, self._window(table.plan), centre, spread, self.level)
+        order, window = self._order(table.plan, len(table.names)), self._window(table.plan)
+        base = nearest_line(table.plan, known, table.features[train_rows], table.targets[train_rows])[order]
+        levels = ("series", "window") if self.level == "auto" else (self.level,)
+        eyes = [_Eye.of(table, order, window, level, train_rows) for level in levels]
+        eye, learned, later, line = min(
+            (self._begun(table, eye, train_rows, held_out, base) for eye in eyes), key=lambda each: each[3].error
+        )
         shares = shares_of_levels(work.levels) if self.loss == "quantiles" else (1.0,)
-        layout = self._layout(table, known, eye, train_rows, shares)
-        learned, later = (self._rows(table, eye, rows) for rows in (train_rows, held_out))
+        sizes = eye.window, len(base) - eye.window, base.shape[1]
+        layout = Layout(*sizes, line.slopes, line.biases, *self._says(shares))
         done = self._trained(layout, learned, later, work, shares)
         parameters = np.array([each.parameters for each in done])
-        arrays = {"parameters": parameters, "centre": centre, "spread_of_features": spread}
-        best = [each.later_losses[each.kept] for each in done]
+        arrays = {"parameters": parameters, "centre": eye.centre, "spread_of_features": eye.spread}
+        best = [each.best for each in done]
         facts = {
-            "form": self.form, "order": order.tolist(), "lags": lags, "window": eye.window, "steps": layout.steps,
+            "form": self.form, "order": order.tolist(), "latest": eye.latest, "window": eye.window,
+            "level": eye.level, "steps": layout.steps,
             "shares": list(shares), "names": list(table.names), "weights": int(parameters.shape[1]),
             "shown": int(np.argsort(best, kind="stable")[(len(done) - 1) // 2]),
-            "losses": [list(each.losses) for each in done], "kept": [each.kept for each in done],
+            "losses": [list(each.losses) for each in done], "kept": [each.kept for each in done], "best": best,
             "validation_losses": [list(each.later_losses) for each in done],
             "train": int(train_rows.sum()), "held_out": int(held_out.sum()),
         }  # fmt: skip
         return ForecasterState(known.keys, arrays, facts)
 
     def _window(self, plan: WindowPlan) -> int:
-        return _run(plan) if self.reads_window else 0
+        return latest_lags(plan) if self.reads_window else 0
 
     def _order(self, plan: WindowPlan, width: int) -> Ints:
         """Columns of a table as a network reads them: the latest lags from the oldest on, then the others."""
         window = self._window(plan)
         return np.array([*range(window - 1, -1, -1), *range(window, width)])
 
-    def _layout(
-        self, table: Table, known: Panel, eye: "_Eye", rows: NDArray[np.bool_], shares: Sequence[float]
-    ) -> Layout:
-        """Sizes, and the season before the steps that was nearest to what came, for the straight line's beginning."""
-        assert isinstance(table.plan, WindowPlan)
-        steps, width = table.targets.shape[1], len(table.names)
-        direct = np.zeros((width, steps))
-        if self.starts_with_season:
-            nearest = nearest_columns(table.plan, known, table.features[rows], table.targets[rows])
-            if nearest is not None:
-                direct[nearest, np.arange(steps)] = 1.0
-        return Layout(eye.window, width - eye.window, steps, direct[eye.order], *self._says(shares))
+    def _begun(
+        self, table: Table, eye: "_Eye", train_rows: NDArray[np.bool_], held_out: NDArray[np.bool_], base: Floats
+    ) -> tuple["_Eye", Rows, Rows, StraightLine]:
+        """Rows to learn from and held out as an eye sees them, and the line that is begun with."""
+        (learned, _), (later, scales) = (self._rows(table, eye, rows) for rows in (train_rows, held_out))
+        return eye, learned, later, straight_start(learned, later, scales, base)
 
     def _says(self, shares: Sequence[float]) -> tuple[int, int]:
         """How many numbers are told of a step, and which is the forecast."""
         count = width_of(self.loss, len(shares))
         return count, count // 2 if self.loss == "quantiles" else 0
 
-    def _rows(self, table: Table, eye: "_Eye", rows: NDArray[np.bool_]) -> Rows:
+    def _rows(self, table: Table, eye: "_Eye", rows: NDArray[np.bool_]) -> tuple[Rows, Floats]:
+        """Chosen rows as an eye sees them, and the scale (n_rows,) of each."""
         dtype = np.dtype(self.precision)
         inputs = np.empty((int(rows.sum()), len(eye.order)), dtype=dtype)
-        targets = np.empty((len(inputs), table.targets.shape[1]), dtype=dtype)
+        targets, scales = np.empty((len(inputs), table.targets.shape[1]), dtype=dtype), np.empty(len(inputs))
         for place, chosen in _pieces(rows):
             seen, offset, scale = eye.see(table.features[chosen])
             inputs[place], targets[place] = seen, (table.targets[chosen] - offset) / scale
+            scales[place] = scale[:, 0]
         weights = table.weights[rows] if table.weights.any() else np.ones(len(inputs))
-        return Rows(inputs, targets, weights if weights.any() else np.ones(len(inputs)))
+        return Rows(inputs, targets, weights if weights.any() else np.ones(len(inputs))), scales
 
     def _trained(
         self, layout: Layout, learned: Rows, later: Rows, work: Work, shares: tuple[float, ...]
@@ -235,8 +244,8 @@ class LearnedNetwork(WindowForecaster):
         facts = state.facts
         width = len(facts["names"])
         says = self._says(facts["shares"])
-        direct = np.zeros((width, facts["steps"]))
-        return self.build(Layout(facts["window"], width - facts["window"], facts["steps"], direct, *says))
+        line = np.zeros((width, facts["steps"])), np.zeros(facts["steps"])
+        return self.build(Layout(facts["window"], width - facts["window"], facts["steps"], *line, *says))
 
     def told_of(self, state: ForecasterState, features: Floats) -> tuple[Floats, Floats, Floats]:
         """What every repeat says of rows, (n_repeats, n_rows, n_steps, n_told), with offset and scale (n_rows, 1)."""
@@ -370,8 +379,9 @@ class LearnedNetwork(WindowForecaster):
 
     def _eye(self, state: ForecasterState) -> "_Eye":
         facts, arrays = state.facts, state.arrays
-        return _Eye(np.array(facts["order"]), facts["lags"], facts["window"], arrays["centre"],
-                    arrays["spread_of_features"], self.level)  # fmt: skip
+        moves, scales = _units(WindowPlan.parse(facts["plan"]))
+        return _Eye(np.array(facts["order"]), facts["latest"], facts["window"], moves, scales, arrays["centre"],
+                    arrays["spread_of_features"], facts["level"])  # fmt: skip
 
     def predict(self, state: ForecasterState, features: Floats, series: Ints) -> Floats:
         """Scaled forecasts (n_rows, n_steps) for scaled features."""
@@ -389,9 +399,7 @@ class LearnedNetwork(WindowForecaster):
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
         """How many weights, and the loss on held-out windows: of the middle repeat, and of the best and the worst."""
-        best = sorted(
-            losses[kept] for losses, kept in zip(state.facts["validation_losses"], state.facts["kept"], strict=True)
-        )
+        best = sorted(state.facts["best"])
         told = {"weights": float(state.facts["weights"]), "validation_loss": best[(len(best) - 1) // 2]}
         if len(best) > 1:
             told |= {"validation_loss_lowest": best[0], "validation_loss_highest": best[-1]}
@@ -402,11 +410,11 @@ class LearnedNetwork(WindowForecaster):
         facts, shown = state.facts, state.facts["shown"]
         steps = facts["steps"]
         way = f"direct for {steps} steps" if steps > 1 else "one step, fed back"
+        kept = f"epoch {facts['kept'][shown] + 1}" if facts["kept"][shown] >= 0 else "what it began as, no epoch"
         many = f"; the {self.average} of {len(facts['kept'])} repeats" if len(facts["kept"]) > 1 else ""
         return (
             f"{self.shape_in_words(state)} with {facts['weights']:,} weights, {way}; {facts['train']:,} windows "
-            f"learned, {facts['held_out']:,} later ones held out; epoch {facts['kept'][shown] + 1} of "
-            f"{len(facts['losses'][shown])} kept{many}."
+            f"learned, {facts['held_out']:,} later ones held out; {kept} of {len(facts['losses'][shown])} kept{many}."
         )
 
     def shape_in_words(self, state: ForecasterState) -> str:
@@ -426,75 +434,94 @@ def shares_of_levels(levels: Sequence[float]) -> tuple[float, ...]:
 
 @dataclass(frozen=True)
 class _Eye:
-    """How features are read: columns in a network's order, lags as they are, others in spreads from their mean; with
-    `level` “window”, lags and targets in spreads from the mean of the latest lags."""
+    """How features are read: columns in a network's order, in spreads from their mean; with `level` “window”, those
+    that move or scale with a series, and targets, in spreads from the mean of the `latest` lags before that."""
 
     order: Ints
-    lags: int
+    latest: int
     window: int
+    moves: Floats
+    scales: NDArray[np.bool_]
     centre: Floats
     spread: Floats
     level: str
 
+    @classmethod
+    def of(cls, table: Table, order: Ints, window: int, level: str, rows: NDArray[np.bool_]) -> "_Eye":
+        """As some rows of a table say; lags stay as they are but for the level."""
+        assert isinstance(table.plan, WindowPlan)
+        lags, width = len(table.plan.lags), len(table.names)
+        moves, scales = _units(table.plan)
+        latest = window or max(latest_lags(table.plan), 1)
+        eye = cls(order, latest, window, moves, scales, np.zeros(width), np.ones(width), level)
+        beside = np.arange(lags, width)
+        cells = table.features[:, lags:]
+        if level == "window":
+            cells = eye.apart(table.features)[0][:, lags:]
+        eye.centre[beside], eye.spread[beside] = column_scales(cells, rows)
+        return eye
+
+    def apart(self, features: Floats) -> tuple[Floats, Floats, Floats]:
+        """Features (n_rows, n_features) from the level and in the spread of their window, and both, (n_rows, 1)."""
+        offset, scale = np.zeros((len(features), 1)), np.ones((len(features), 1))
+        if self.level != "window":
+            return features, offset, scale
+        latest = features[:, : self.latest]
+        offset, scale = latest.mean(axis=1, keepdims=True), latest.std(axis=1, keepdims=True)
+        scale = np.maximum(scale, _FLATTEST)
+        offset, scale = (np.where(np.isfinite(each), each, place) for each, place in ((offset, 0.0), (scale, 1.0)))
+        return (features - offset * self.moves) / np.where(self.scales, scale, 1.0), offset, scale
+
     def see(self, features: Floats) -> tuple[Floats, Floats, Floats]:
         """Inputs (n_rows, n_features), and offset and scale (n_rows, 1) of targets; a missing cell becomes 0."""
-        seen = (features - self.centre) / self.spread
-        offset, scale = np.zeros((len(features), 1)), np.ones((len(features), 1))
-        if self.level == "window":
-            latest = features[:, : self.window or self.lags]
-            offset = latest.mean(axis=1, keepdims=True)
-            scale = np.maximum(latest.std(axis=1, keepdims=True), _FLATTEST)
-            offset, scale = (np.where(np.isfinite(each), each, place) for each, place in ((offset, 0.0), (scale, 1.0)))
-            seen[:, : self.lags] = (features[:, : self.lags] - offset) / scale
+        moved, offset, scale = self.apart(features)
+        seen = (moved - self.centre) / self.spread
         return np.where(np.isnan(seen), 0.0, seen)[:, self.order], offset, scale
 
     def write(self, asked: Asked) -> tuple[str, str, str]:
         """As `see`, by operators."""
         graph, number = asked.graph, asked.number
-        centred = graph.node("Sub", asked.features, number(self.centre))
-        seen = graph.node("Div", centred, number(self.spread))
         zeros = graph.node("Mul", asked.level, number(0.0))
-        offset, scale = zeros, graph.node("Add", zeros, number(1.0))
+        moved, offset, scale = asked.features, zeros, graph.node("Add", zeros, number(1.0))
         if self.level == "window":
-            latest = graph.cut(asked.features, 0, self.window or self.lags, 1)
+            latest = graph.cut(asked.features, 0, self.latest, 1)
             mean = graph.over("ReduceMean", latest, 1, keep=True)
             apart = graph.node("Sub", latest, mean)
             spread = graph.node("Sqrt", graph.over("ReduceMean", graph.node("Mul", apart, apart), 1, keep=True))
             missing = graph.node("IsNaN", mean)
             offset = graph.node("Where", missing, number(0.0), mean)
             scale = graph.node("Where", missing, number(1.0), graph.node("Max", spread, number(_FLATTEST)))
-            lags = graph.node("Sub", graph.cut(asked.features, 0, self.lags, 1), offset)
-            rest = graph.cut(seen, self.lags, len(self.order), 1)
-            seen = graph.node("Concat", graph.node("Div", lags, scale), rest, axis=1)
+            centred = graph.node("Sub", asked.features, graph.node("Mul", offset, number(self.moves[None])))
+            each = graph.node("Where", graph.constant(self.scales[None], np.bool_), scale, number(1.0))
+            moved = graph.node("Div", centred, each)
+        seen = graph.node("Div", graph.node("Sub", moved, number(self.centre)), number(self.spread))
         known = graph.node("Where", graph.node("IsNaN", seen), number(0.0), seen)
         return graph.gathered(known, self.order, 1), offset, scale
 
     def slopes(self, features: Floats, by_seen: Floats, said: Floats) -> Floats:
         """Slopes by features (n_rows, n_features) of offset + scale · said, from those of `said` by what is seen."""
-        by_input = np.empty_like(by_seen)
-        by_input[:, self.order] = by_seen
+        by_moved = np.empty_like(by_seen)
+        by_moved[:, self.order] = by_seen
+        by_moved /= self.spread
         if self.level != "window":
-            return by_input / self.spread
-        count = self.window or self.lags
-        latest, lags = features[:, :count], slice(0, self.lags)
-        offset, spread = latest.mean(axis=1, keepdims=True), latest.std(axis=1, keepdims=True)
-        scale = np.maximum(spread, _FLATTEST)
-        seen = (features[:, lags] - offset) / scale
-        by_scale = np.where(spread > _FLATTEST, (latest - offset) / (count * scale), 0.0)
-        out = by_input / self.spread * scale
-        out[:, lags] = by_input[:, lags]
-        along_seen = (by_input[:, lags] * seen).sum(axis=1, keepdims=True)
-        out[:, :count] += (1 - by_input[:, lags].sum(axis=1, keepdims=True)) / count
-        out[:, :count] += by_scale * (said[:, None] - along_seen)
+            return by_moved
+        latest = features[:, : self.latest]
+        moved, offset, scale = self.apart(features)
+        by_own = by_moved / np.where(self.scales, scale, 1.0)
+        by_offset = 1 - scale * (by_own * self.moves).sum(axis=1, keepdims=True)
+        along = (np.where(self.scales, by_moved, 0.0) * moved).sum(axis=1, keepdims=True)
+        by_scale = np.where(latest.std(axis=1, keepdims=True) > _FLATTEST, said[:, None] - along, 0.0)
+        out = by_own * scale
+        out[:, : self.latest] += (by_offset + by_scale * (latest - offset) / scale) / self.latest
         return out
 
 
-def _run(plan: WindowPlan) -> int:
-    """How many lags there are from the first on without a hole."""
-    run = 0
-    while run < len(plan.lags) and plan.lags[run] == run + 1:
-        run += 1
-    return run
+def _units(plan: WindowPlan) -> tuple[Floats, NDArray[np.bool_]]:
+    """By how much a column moves with a series' level, and whether it is in a series' unit, (n_features,) each."""
+    units = plan.units
+    own = np.array([not each.as_scaled for each in units])
+    moves = np.array([float(each.moves) for each in units])
+    return np.where(own, moves, 0.0), own & np.array([bool(each.scales) for each in units])
 
 
 def _pieces(rows: NDArray[np.bool_], size: int = 8192) -> list[tuple[slice, Ints]]:

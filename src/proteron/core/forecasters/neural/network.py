@@ -89,9 +89,9 @@ class Network:
         parts: list[Part] = [((channels, width), gain * np.sqrt(2.0 / channels)), ((width,), 0.0)]
         return self._layer("dense", bound.bind_dense, one, (steps, width), (activation,), parts)
 
-    def line(self, start: Floats) -> int:
-        """A straight line of the input, beginning as `start` (width, n_out)."""
-        parts: list[Part] = [(start.shape, start), ((start.shape[1],), 0.0)]
+    def line(self, start: Floats, bias: Floats) -> int:
+        """A straight line of the input, beginning as `start` (width, n_out) and `bias` (n_out,)."""
+        parts: list[Part] = [(start.shape, start), (bias.shape, bias)]
         return self._layer("straight line", bound.bind_dense, 0, (1, start.shape[1]), (NONE,), parts)
 
     def convolution(

@@ -46,12 +46,13 @@ class Recipe:
 
 @dataclass(frozen=True)
 class Trained:
-    """Parameters of the best epoch, losses by epoch, and which epoch that was (from 0)."""
+    """Parameters of the best epoch, losses by epoch, and which epoch that was (from 0; -1: what it began as)."""
 
     parameters: Floats
     losses: tuple[float, ...]
     later_losses: tuple[float, ...]
     kept: int
+    best: float  # the held-out loss then
 
 
 @kernel
@@ -179,7 +180,7 @@ def train(
     rng = np.random.default_rng(seed)
     parameters: Floats = network.begin(rng).astype(dtype)
     lesson = Lesson(network, parameters, recipe, rng)
-    best, best_loss, kept, slower = parameters.copy(), np.inf, 0, 1.0
+    best, best_loss, kept, slower = parameters.copy(), mean_loss(network, parameters, later, recipe), -1, 1.0
     told: list[float] = []
     later_told: list[float] = []
     for epoch in range(recipe.epochs):
@@ -196,7 +197,7 @@ def train(
             break
         if recipe.schedule == "plateau" and (epoch - kept) % max(recipe.patience // 2, 1) == 0:
             slower *= 0.5
-    return Trained(best, tuple(told), tuple(later_told), kept)
+    return Trained(best, tuple(told), tuple(later_told), kept, best_loss)
 
 
 def _rate(recipe: Recipe, epoch: int) -> float:

@@ -1,0 +1,71 @@
+"""The straight line that a network begins as: what a season ago says, corrected by ridge."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from proteron.core.forecasters.neural.training import Rows
+from proteron.core.forecasters.ridge import ridge_weights
+from proteron.core.panel import Floats
+
+_LOOKED_AT = 10_000  # rows
+_STRENGTHS = (1e-4, 1e-3, 1e-2, 0.1, 1.0, 10.0, 100.0)  # penalties a row
+_BOUND = 1.345  # robust deviations from which errors weigh less (Huber 1964)
+
+
+@dataclass(frozen=True)
+class StraightLine:
+    """Slopes (n_features, n_steps), biases (n_steps,), and the mean absolute error held out, in the series' scale."""
+
+    slopes: Floats
+    biases: Floats
+    error: float
+
+
+def straight_start(learned: Rows, later: Rows, scales: Floats, base: Floats) -> StraightLine:
+    """The line whose held-out absolute error is the least; `scales` (n_rows,) are those of held-out rows.
+
+    It is `base` (n_features, n_steps) and the ridge (Hoerl & Kennard 1970) of what that leaves, reweighted by Huber's
+    function; of several strengths one, or none at all.
+    """
+    some, held_out = _some(learned), _some(later)
+    left, left_later = some.targets - some.inputs @ base, held_out.targets - held_out.inputs @ base
+    none = np.zeros(left.shape[1])
+    weights = held_out.weights * scales[:: max(1, -(-len(scales) // _LOOKED_AT))]
+    best = StraightLine(base, none, _error(left_later, weights))
+    centre, spread = some.inputs.mean(axis=0), some.inputs.std(axis=0)
+    spread = np.where(spread > 1e-6, spread, np.inf)
+    inputs = (some.inputs - centre) / spread
+    for strength in _STRENGTHS:
+        found, middle = _robust(inputs, left, some.weights, strength * len(inputs))
+        slopes = found / spread[:, None]
+        bias = middle - centre @ slopes
+        error = _error(left_later - held_out.inputs @ slopes - bias, weights)
+        if error < best.error:
+            best = StraightLine(base + slopes, bias, error)
+    return best
+
+
+def _some(rows: Rows) -> Rows:
+    """Rows in double precision, evenly spaced where there are many."""
+    step = slice(None, None, max(1, -(-len(rows.inputs) // _LOOKED_AT)))
+    return Rows(rows.inputs[step].astype(float), rows.targets[step].astype(float), rows.weights[step])
+
+
+def _error(errors: Floats, weights: Floats) -> float:
+    return float((np.abs(errors).mean(axis=1) * weights).mean())
+
+
+def _robust(inputs: Floats, targets: Floats, weights: Floats, strength: float) -> tuple[Floats, Floats]:
+    """Slopes (n_features, n_steps) and middles (n_steps,) of centred columns; rows far off weigh less."""
+    mine = weights
+    found, middle = np.zeros((inputs.shape[1], targets.shape[1])), np.zeros(targets.shape[1])
+    for _ in range(2):
+        middle = np.average(targets, axis=0, weights=mine)
+        found = ridge_weights(inputs, targets - middle, strength, mine)
+        far = np.abs(targets - inputs @ found - middle).mean(axis=1)
+        usual = float(np.median(far))
+        if usual <= 0:
+            break
+        mine = weights * np.minimum(1.0, _BOUND * usual / np.maximum(far, 1e-300))
+    return found, middle
