@@ -17,8 +17,7 @@ from numba import njit
 from proteron.core.compiled import single_blas_thread
 from proteron.core.forecasters.neural.layers import RELU
 from proteron.core.forecasters.neural.network import Network
-from proteron.core.forecasters.neural.training import Lesson, Recipe, train
-from proteron.core.forecasters.neural.training import Rows as Windows
+from proteron.core.forecasters.neural.training import Lesson, Recipe, plain_rows, train
 from proteron.core.forecasters.trees.binning import Bins
 from proteron.core.forecasters.trees.boosting import Boosting, Rows
 from proteron.core.forecasters.trees.losses import Squared
@@ -117,7 +116,7 @@ def network(name: str, net: Network, shapes: list[Product], rows: int) -> None:
     """Print how many times its bare products an epoch takes."""
     rng = np.random.default_rng(0)
     inputs, targets = (rng.normal(size=(rows, width)).astype(np.float32) for width in (net.width, 1))
-    windows = Windows(inputs, targets, np.ones(rows))
+    windows = plain_rows(inputs, targets)
     lesson = Lesson(net, net.begin(rng).astype(np.float32), Recipe(batch=BATCH), rng)
     order, ratios = np.arange(rows), []
     for repeat in range(REPEATS + 1):
@@ -132,8 +131,7 @@ def network(name: str, net: Network, shapes: list[Product], rows: int) -> None:
 def together(count: int = 20) -> None:
     """Print how much faster small networks are together than one after the other."""
     rng = np.random.default_rng(0)
-    rows = Windows(rng.normal(size=(10_000, 48)).astype(np.float32), rng.normal(size=(10_000, 1)).astype(np.float32),
-                   np.ones(10_000))  # fmt: skip
+    rows = plain_rows(*(rng.normal(size=(10_000, width)).astype(np.float32) for width in (48, 1)))
     recipe = Recipe(epochs=1, rows_per_epoch=10_000)
 
     def one(seed: int) -> None:

@@ -21,13 +21,19 @@ PANEL = pt.Panel.from_arrays(
     start="2023-01-01T00:00", step="1h",
 )  # fmt: skip
 SMALL = {"epochs": 2}
+NUMBERED = {
+    "lags": [1, 2], "missing": "drop", "more": [{"kind": "calendar", "field": "hour_of_day", "form": "number"}],
+    "horizon": [1, 2, 3, 4, 5],
+}  # fmt: skip
 CASES = [
     ("dense_network", {**SMALL, "repeats": 2, "average": "median", "dropout": 0.2}),
     ("dense_network", {**SMALL, "level": "window", "loss": "gaussian", "repeats": 3}),
     ("dense_network", {**SMALL, "loss": "quantiles", "precision": "float64"}),
     ("autoregressive_network", {**SMALL, "repeats": 4, "average": "median"}),
     ("convolutional_network", {**SMALL, "pooling": "mean"}),
-    ("convolutional_network", SMALL),
+    ("convolutional_network", {**SMALL, "normed": True}),
+    ("dense_network", {**SMALL, "plan": NUMBERED}),
+    ("dense_network", {**SMALL, "loss": "negative_binomial"}),
     ("dilated_network", SMALL),
     ("recurrent_network", {**SMALL, "cell": "lstm"}),
     ("recurrent_network", SMALL),
@@ -60,7 +66,7 @@ def ran(graph, document, panel):
 
 @pytest.mark.parametrize(("kind", "settings"), CASES)
 def test_another_runtime_forecasts_the_same(kind: str, settings: dict, tmp_path) -> None:
-    positive = settings.get("loss") == "tweedie"
+    positive = settings.get("loss") in ("tweedie", "negative_binomial")
     fitted = pt.forecaster(kind, chain=pt.Chain([]) if positive else CHAIN, **settings).fit(PANEL, horizon=5)
     path, beside = pt.export_onnx(fitted, tmp_path / "north.onnx")
     document = json.loads(beside.read_text())

@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from scipy import stats
 
 from proteron.core.forecasters.neural import layers, losses, training
 from proteron.core.forecasters.neural.bound import Drawing
@@ -13,7 +14,7 @@ RNG = np.random.default_rng
 def gradient_of(network, parameters, inputs, targets, weights, loss="squared", shares=(1.0,)):
     """Loss and gradient of all rows."""
     lesson = training.Lesson(network, parameters, training.Recipe(loss=loss, shares=shares), RNG(5))
-    loss = lesson.gradient_of(training.Rows(inputs, targets, weights), np.arange(len(inputs)))
+    loss = lesson.gradient_of(training.plain_rows(inputs, targets, weights), np.arange(len(inputs)))
     return loss, lesson.gradient
 
 
@@ -59,6 +60,8 @@ def built(kind: str) -> Network:
         wide = net.without(wide, net.smooth(wide, 3))
     elif kind == "basis":
         wide = net.basis(wide, RNG(9).normal(size=(4, 5)))
+    elif kind == "batch norm":
+        wide = net.batch_norm(wide)
     elif kind == "dropout":
         wide = net.dropout(wide, 0.4)
     last = net.last(wide) if kind in ("lstm", "plain") else net.flat(wide)
@@ -79,6 +82,7 @@ KINDS = (
     "smooth",
     "basis",
     "dropout",
+    "batch norm",
 )
 
 
@@ -106,20 +110,22 @@ def test_losses_are_what_they_say() -> None:
     np.testing.assert_allclose(losses.quantiles_of(said.reshape(12, 3)), quantiles.reshape(12, 3))
     errors = targets[..., None] - quantiles
     slow = np.average(np.maximum(levels * errors, (levels - 1) * errors).sum(axis=2).mean(axis=1), weights=weights)
-    assert losses.loss_and_flow(said, targets, weights, losses.QUANTILES, levels, flow) == pytest.approx(slow)
+    assert losses.loss_and_flow(said, targets, weights, weights, losses.QUANTILES, levels, flow) == pytest.approx(slow)
     errors = said[..., :1] - targets[..., None]
     bent = np.where(np.abs(errors) <= 0.5, errors**2 / 2, 0.5 * np.abs(errors) - 0.125)[..., 0]
     for code, cells in ((losses.SQUARED, errors[..., 0] ** 2), (losses.ABSOLUTE, np.abs(errors[..., 0])),
                         (losses.HUBER, bent)):  # fmt: skip
         found = losses.loss_and_flow(
-            said[..., :1].copy(), targets, weights, code, np.array([0.5]), flow[..., :1].copy()
+            said[..., :1].copy(), targets, weights, weights, code, np.array([0.5]), flow[..., :1].copy()
         )
         assert found == pytest.approx(np.average(cells.mean(axis=1), weights=weights))
     spread = np.log1p(np.exp(said[..., 1])) + 1e-4
     normal = 0.5 * (errors[..., 0] / spread) ** 2 + np.log(spread)
-    found = losses.loss_and_flow(said[..., :2].copy(), targets, weights, losses.GAUSSIAN, levels, flow[..., :2].copy())
+    found = losses.loss_and_flow(
+        said[..., :2].copy(), targets, weights, weights, losses.GAUSSIAN, levels, flow[..., :2].copy()
+    )
     assert found == pytest.approx(np.average(normal.mean(axis=1), weights=weights))
-    assert losses.loss_and_flow(said, targets, np.zeros(6), losses.QUANTILES, levels, flow) == 0
+    assert losses.loss_and_flow(said, targets, np.zeros(6), weights, losses.QUANTILES, levels, flow) == 0
 
 
 def test_forward_is_plain_numpy_and_dropout_only_while_learning() -> None:
@@ -145,7 +151,7 @@ def test_two_steps_are_those_of_the_papers(optimiser: str) -> None:
     recipe = training.Recipe(
         optimiser=optimiser, rate=0.01, decay=0.1, clip=0.5, batch=8, epochs=2, schedule="constant"
     )
-    rows = training.Rows(x, y, w)
+    rows = training.plain_rows(x, y, w)
     done = training.train(net, rows, rows, recipe, 4, float)
     p = net.begin(RNG(4))
     m = v = np.zeros(3)
@@ -171,9 +177,9 @@ def test_the_rate_warms_up_then_follows_its_schedule_and_the_best_epoch_stays() 
     rng, net = RNG(6), Network(2)
     net.dense(0, 1)
     x = rng.normal(size=(200, 2))
-    learned = training.Rows(x, x[:, :1] + rng.normal(size=(200, 1)), np.ones(200))
+    learned = training.plain_rows(x, x[:, :1] + rng.normal(size=(200, 1)), np.ones(200))
     told = []
-    later = training.Rows(x[:20], rng.normal(size=(20, 1)), np.ones(20))
+    later = training.plain_rows(x[:20], rng.normal(size=(20, 1)), np.ones(20))
     recipe = training.Recipe(rate=0.05, epochs=80, patience=5, schedule="plateau")
     done = training.train(net, learned, later, recipe, 1, float, tell=lambda *each: told.append(each))
     assert done.kept == int(np.argmin(done.later_losses)) and len(done.losses) == done.kept + 6 < 80
@@ -182,3 +188,61 @@ def test_the_rate_warms_up_then_follows_its_schedule_and_the_best_epoch_stays() 
         done.later_losses[-1],
     )
     assert training.mean_loss(net, done.parameters, later, recipe) == done.later_losses[done.kept]
+
+
+def test_batch_norm_is_that_of_the_batch_while_learning_and_its_running_means_after() -> None:
+    rng, net = RNG(4), Network(3)
+    net.batch_norm(0)
+    parameters = net.begin(rng)
+    parameters[:6] = rng.normal(size=6)
+    rows = 5 + 3 * rng.normal(size=(50, 3))
+    drawing = Drawing(rng, True)
+    bound = net.bind(parameters, np.zeros(12), 50, drawing)
+    for _ in range(200):
+        bound.input[:] = rows
+        bound.forward()
+    normed = (rows - rows.mean(axis=0)) / np.sqrt(rows.var(axis=0) + 1e-5)
+    np.testing.assert_allclose(bound.output, normed * parameters[:3] + parameters[3:6], atol=1e-12)
+    np.testing.assert_allclose(parameters[6:9], rows.mean(axis=0), rtol=1e-6)
+    np.testing.assert_allclose(training.answers(net, parameters, rows), bound.output, atol=1e-6)
+    drawing.learning = False
+    whole = net.bind(parameters, np.zeros(12), 50, drawing, True)
+    whole.input[:] = rows
+    whole.forward()
+    whole.by_output[:] = 1
+    whole.back()
+    np.testing.assert_allclose(whole.by_input, np.tile(parameters[:3] / np.sqrt(parameters[9:12] + 1e-5), (50, 1)))
+
+
+def test_counts_cost_what_their_likelihood_is_and_its_gradient_is_that_of_differences() -> None:
+    rng = RNG(6)
+    said, targets, units = rng.normal(size=(5, 2, 2)), rng.integers(0, 40, (5, 2)) / 4.0, np.full(5, 4.0)
+    flow, shares, weights = np.empty((5, 2, 2)), np.ones(1), rng.uniform(0.5, 2, 5)
+
+    def cost(said):
+        return losses.loss_and_flow(said, targets, weights, units, losses.COUNTS, shares, flow)
+
+    mean = np.log1p(np.exp(said[..., 0])) * 4
+    size = 1 / (np.log1p(np.exp(said[..., 1])) + 1e-4)
+    exact = -stats.nbinom.logpmf(np.round(targets * 4), size, size / (size + mean))
+    assert cost(said) == pytest.approx(np.average(exact.mean(axis=1), weights=weights), rel=1e-6)
+    cost(said)
+    found, slopes = flow.copy(), np.empty_like(said)
+    for place in np.ndindex(said.shape):
+        ends = []
+        for sign in (1, -1):
+            moved = said.copy()
+            moved[place] += sign * 1e-6
+            ends.append(cost(moved))
+        slopes[place] = (ends[0] - ends[1]) / 2e-6
+    assert np.abs(found - slopes).max() < 1e-6 * np.abs(slopes).max()
+
+
+def test_ranges_of_counts_are_those_of_their_distribution() -> None:
+    said = np.log(np.expm1(np.array([[[[3.0, 0.5]]], [[[3.0, 0.5]]]])))
+    ends = losses.counted_ends(said, 2.0, [(0.1, 0.9)])
+    size = 1 / (0.5 + 1e-4)
+    for end, share in zip(ends[0], (0.1, 0.9), strict=True):
+        assert end[0, 0] == stats.nbinom.ppf(share, size, size / (size + 6))
+    apart = np.log(np.expm1(np.array([[[[1.0, 0.5]]], [[[5.0, 0.5]]]])))
+    assert losses.counted_ends(apart, 2.0, [(0.1, 0.9)])[0, 1, 0, 0] > ends[0, 1, 0, 0]

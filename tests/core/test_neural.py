@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from scipy import stats
 
 import proteron as pt
 from proteron.core.compiled import single_blas_thread
@@ -38,7 +39,7 @@ def test_the_gradient_of_a_whole_architecture_is_that_of_differences(kind: str, 
     parameters = network.begin(rng)
     assert any(np.isin(direct.ravel()[:3], parameters))
     parameters += 0.1 * rng.normal(size=network.count)
-    rows = training.Rows(rng.normal(size=(3, 12)), rng.normal(size=(3, 3)), np.ones(3))
+    rows = training.plain_rows(rng.normal(size=(3, 12)), rng.normal(size=(3, 3)), np.ones(3))
     lesson = training.Lesson(network, parameters, training.Recipe(), rng)
     lesson.gradient_of(rows, np.arange(3))
     found, exact = lesson.gradient.copy(), np.empty(network.count)
@@ -229,13 +230,15 @@ def test_a_straight_line_begins_as_ridge_or_as_what_is_obvious(rng: np.random.Ge
     slopes = np.array([[1.0, 0.5], [0, 2.0], [0, 0], [-1, 0]])
     targets = inputs @ slopes + [3.0, -1.0] + 0.1 * rng.normal(size=(600, 2))
     targets[::50] += 100  # a few that are far off weigh little
-    early, late = (training.Rows(inputs[part], targets[part], weights[part]) for part in (slice(500), slice(501, 549)))
+    early, late = (
+        training.plain_rows(inputs[part], targets[part], weights[part]) for part in (slice(500), slice(501, 549))
+    )
     found = straight_start(early, late, np.full(48, 2.0), base)
     np.testing.assert_allclose(found.slopes, slopes, atol=0.1)
     np.testing.assert_allclose(found.biases, [3, -1], atol=0.3)
     assert found.error == pytest.approx(2 * 0.1 * np.sqrt(2 / np.pi), rel=0.5)
-    noise = training.Rows(early.inputs, early.inputs @ base + rng.normal(size=(500, 2)), weights[:500])
-    turned = training.Rows(late.inputs, late.inputs @ base, weights[:48])
+    noise = training.plain_rows(early.inputs, early.inputs @ base + rng.normal(size=(500, 2)), weights[:500])
+    turned = training.plain_rows(late.inputs, late.inputs @ base, weights[:48])
     kept = straight_start(noise, turned, np.ones(48), base)
     assert kept.error == 0 and (kept.slopes == base).all() and (kept.biases == 0).all()
 
@@ -262,7 +265,7 @@ def test_a_series_too_short_for_a_whole_window_is_forecast_by_what_others_taught
     fitted = pt.forecaster(kind, **more).fit(panel, horizon=7)
     assert WindowPlan.parse(fitted.state.facts["plan"]).look_back > 9
     found = fitted.forecast(7).mean[1]
-    assert np.abs(found - (100 + 10 * season[np.arange(420, 427) % 7])).mean() < 10 < short.std()
+    assert np.abs(found - (100 + 10 * season[np.arange(420, 427) % 7])).mean() < 0.4 * short.std()
     early = fitted.means(panel, np.array([9]), 7)[0]
     assert np.isnan(early[0]).all()  # a long one waits for whole windows
 
@@ -274,3 +277,38 @@ def test_missing_lags_are_those_of_a_season_later_or_the_first() -> None:
     assert instead.tolist() == [0, 0, 0, 1, 0, 2, 6]
     row = np.array([[1.0, 2, np.nan, np.nan, 5, np.nan, np.nan]])
     np.testing.assert_array_equal(with_instead(row, instead), [[1, 2, 1, 2, 5, 1, np.nan]])
+
+
+def test_counts_are_forecast_with_ranges_that_hold(rng: np.random.Generator) -> None:
+    mean = 3 + 2.5 * np.sin(np.arange(14_000) * 2 * np.pi / 24)
+    values = rng.negative_binomial(2, 2 / (2 + mean)).astype(float)
+    panel = Panel.from_arrays({"a": values}, "2020-01-01", "1h")
+    model = pt.forecaster("dense_network", loss="negative_binomial", epochs=15)
+    fitted = model.fit(panel, until=4000, horizon=2)
+    origins = np.arange(4000, 13_900)
+    means, flat = fitted.means(panel, origins, 2)
+    truth = values[origins[:, None] + np.arange(2)]
+    assert np.abs(means[0] - mean[origins[:, None] + np.arange(2)]).mean() < 0.5
+    ends = fitted.ranges(panel, origins, flat, (0.8,), np.zeros((0, 1, 2)))[0, :, 0]
+    exact = stats.nbinom.ppf([[[0.1]], [[0.9]]], 2, 2 / (2 + mean[origins[:, None] + np.arange(2)]))
+    held, wanted = (((low <= truth) & (truth <= high)).mean() for low, high in (ends, exact))
+    assert abs(held - wanted) < 0.02 and ends.min() >= 0 and (ends == np.round(ends)).all()
+    with pytest.raises(pt.InputError, match="negative"):
+        model.fit(Panel.from_arrays({"a": values - 5}, "2020-01-01", "1h"), until=400, horizon=2)
+
+
+@pytest.mark.parametrize("kind", ["dense_network", "recurrent_network", "basis_network", "autoregressive_network"])
+def test_categories_have_numbers_of_their_own(kind: str, rng: np.random.Generator) -> None:
+    """What a category adds has no order: read as a number it cannot be told by a line."""
+    adds = np.array([5.0, -5, 4, -3, 0, 6, -6])
+    panel = Panel.from_arrays({"a": adds[np.arange(900) % 7] + 0.1 * rng.normal(size=900)}, "2024-01-01", "1d")
+    number = [pt.windows.CalendarCycle(field="weekday", form="number")]
+    errors = {}
+    for width in (0, 4):
+        model = pt.forecaster(kind, lags=[1, 2], more=number, embedding=width, repeats=1, epochs=25)
+        fitted = model.fit(panel, until=800, horizon=1)
+        assert fitted.state.facts["categories"] == ([[2, 7]] if width else [])
+        errors[width] = np.abs(fitted.means(panel, np.arange(800, 899), 1)[0][0, :, 0] - panel["a"][800:899]).mean()
+        again = fitted.contender.forecaster.influence(fitted.state, panel.cut_at(800), "a", 1)
+        assert again is not None and again.forecast == pytest.approx(fitted.forecast(1).flat_mean[0, 0], rel=1e-3)
+    assert errors[4] < errors[0] + 0.05, errors

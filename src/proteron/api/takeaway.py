@@ -11,12 +11,17 @@ from sqlalchemy.orm import Session
 from werkzeug.wrappers import Response
 
 from proteron.api import shapes
-from proteron.api.services import services
+from proteron.api.contender_shapes import FactsQuery
+from proteron.api.services import series_index, services
 from proteron.core.csv_tables import csv_bytes
+from proteron.core.forecasters.contender import FittedContender
+from proteron.core.forecasters.exporting import zipped_onnx
+from proteron.core.forecasters.saving import fitted_bytes
 from proteron.core.panel import Panel
 from proteron.records import experiments as records
 from proteron.records.models import Experiment
 from proteron.services import boards, experiments
+from proteron.services.forecasts import learned_of
 from proteron.services.names import file_name
 from proteron.services.report import report_page
 
@@ -80,6 +85,31 @@ def report_html(path: shapes.ExperimentPath) -> Response:
     )  # fmt: skip
 
 
+@blueprint.get("/experiments/<int:experiment_id>/learned.npz")
+def learned_archive(path: shapes.ExperimentPath, query: FactsQuery) -> Response:
+    """What a contender learned in a fold, with what it knew, for `load_fitted`."""
+    fitted = _learned(path, query)
+    return _attachment(fitted_bytes(fitted), "application/zip", f"{file_name(query.contender)}.npz")
+
+
+@blueprint.get("/experiments/<int:experiment_id>/learned.onnx.zip")
+def learned_graph(path: shapes.ExperimentPath, query: FactsQuery) -> Response:
+    """What a network or trees learned in a fold, as an ONNX graph, with chain and window plan beside it as JSON."""
+    name = file_name(query.contender)
+    return _attachment(zipped_onnx(_learned(path, query), name), "application/zip", f"{name}.onnx.zip")
+
+
+def _learned(path: shapes.ExperimentPath, query: FactsQuery) -> FittedContender:
+    with services().database.session() as session:
+        panel = services().panel(records.get_experiment(session, path.experiment_id).dataset_id)
+    series = series_index(panel, query.series)
+    return learned_of(services(), path.experiment_id, query.contender, series, query.fold, query.origin)
+
+
+def _attachment(content: str | bytes, kind: str, name: str) -> Response:
+    return Response(content, content_type=kind, headers={"Content-Disposition": f'attachment; filename="{name}"'})
+
+
 def _file(
     path: shapes.ExperimentPath, name: str, kind: str, written: Callable[[Session, Experiment, Panel], str | bytes]
 ) -> Response:
@@ -88,5 +118,4 @@ def _file(
         with services().computing():
             content = written(session, experiment, services().panel(experiment.dataset_id))
             named = name if name == "experiment.toml" else f"{file_name(experiment.name)}-{name}"
-    headers = {"Content-Disposition": f'attachment; filename="{named}"'}
-    return Response(content, content_type=kind, headers=headers)
+    return _attachment(content, kind, named)

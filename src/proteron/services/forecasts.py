@@ -5,6 +5,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from proteron.core.forecasters.contender import FittedContender
 from proteron.core.forecasters.explain import OneStep, fit_pictures, joint_picture, one_step, residual_checks
 from proteron.core.forecasters.forecaster import Coefficient, Training, Tried
 from proteron.core.forecasters.pictures import Picture
@@ -100,11 +101,29 @@ class Facts:
     stages: list[str]
 
 
+def learned_of(
+    reach: Resources, experiment_id: int, contender: str, series: int, fold: int | None = None,
+    origin: int | None = None,
+) -> FittedContender:  # fmt: skip
+    """A contender as it stood in a fold, with what it knew of the series it learned together with this one."""
+    result, panel = _learned(reach, experiment_id, contender, series, fold, origin)
+    place = result.cell.place
+    return result.fitted(place.known(panel.select(list(result.cell.series)), place.fit_until))
+
+
 def facts_of(
     reach: Resources, experiment_id: int, contender: str, series: int, fold: int | None = None,
     origin: int | None = None,
 ) -> Facts:  # fmt: skip
     """Of a fold, or of the one that had learned by `origin`; raises `NotFoundError` where there is no result yet."""
+    result, panel = _learned(reach, experiment_id, contender, series, fold, origin)
+    with reach.computing():
+        return _facts(result, panel, series)
+
+
+def _learned(
+    reach: Resources, experiment_id: int, contender: str, series: int, fold: int | None, origin: int | None
+) -> tuple[CellResult, Panel]:
     with reach.database.session() as session:
         experiment = records.get_experiment(session, experiment_id)
         panel = reach.panel(experiment.dataset_id)
@@ -112,8 +131,7 @@ def facts_of(
         results = load_results(session, experiment_id, [contender], fold, series, learned=True)
     if not results:
         raise NotFoundError("This cell has no result yet.")
-    with reach.computing():
-        return _facts(results[0], panel, series)
+    return results[0], panel
 
 
 def _fold_of(experiment: Experiment, panel: Panel, fold: int | None, origin: int | None) -> int:

@@ -1,8 +1,10 @@
 """Learned contenders for other runtimes: an ONNX graph, and as JSON what must be done before and after it."""
 
+import io
 import json
 from pathlib import Path
 from typing import Any
+from zipfile import ZIP_DEFLATED, ZipFile
 
 import numpy as np
 
@@ -66,5 +68,19 @@ def export_onnx(fitted: FittedContender, path: Path | str) -> tuple[Path, Path]:
     target = Path(path)
     beside = target.with_suffix(".json")
     target.write_bytes(made)
-    beside.write_text(json.dumps(document, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
+    beside.write_text(_written(document), encoding="utf-8")
     return target, beside
+
+
+def zipped_onnx(fitted: FittedContender, name: str) -> bytes:
+    """Both files of `export_onnx` in a ZIP archive."""
+    made, document = graph_of(fitted)
+    out = io.BytesIO()
+    with ZipFile(out, "w", ZIP_DEFLATED) as archive:
+        archive.writestr(f"{name}.onnx", made)
+        archive.writestr(f"{name}.json", _written(document))
+    return out.getvalue()
+
+
+def _written(document: dict[str, Any]) -> str:
+    return json.dumps(document, indent=1, ensure_ascii=False) + "\n"

@@ -23,10 +23,14 @@ _OF_PANEL = ("values", "offsets", "starts", "marks")
 
 
 def save_fitted(fitted: FittedContender, path: Path | str) -> Path:
-    """Write a fitted contender with what it knew, so that it forecasts elsewhere to the bit; returns the path.
+    """Write a fitted contender with what it knew, so that it forecasts elsewhere to the bit; returns the path."""
+    target = Path(path)
+    target.write_bytes(fitted_bytes(fitted))
+    return target
 
-    The file is an NPZ archive without pickled objects: arrays, and a JSON document beside them.
-    """
+
+def fitted_bytes(fitted: FittedContender) -> bytes:
+    """The file of `save_fitted`: an NPZ archive without pickled objects, arrays and a JSON document beside them."""
     known = fitted.known
     document = {
         "schema_version": _SCHEMA, "contender": fitted.contender.document(), "until": fitted.until,
@@ -44,9 +48,7 @@ def save_fitted(fitted: FittedContender, path: Path | str) -> Path:
     arrays["document"] = np.frombuffer(_text(document).encode(), dtype=np.uint8)
     out = io.BytesIO()
     np.savez_compressed(out, allow_pickle=False, **arrays)
-    target = Path(path)
-    target.write_bytes(out.getvalue())
-    return target
+    return out.getvalue()
 
 
 def _text(document: Any) -> str:

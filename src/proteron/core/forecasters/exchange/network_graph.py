@@ -150,9 +150,16 @@ def _norm(at: _Place) -> str:
     return at.graph.node("LayerNormalization", at.one, gains, biases, axis=-1, epsilon=1e-5)
 
 
-def _embedding(at: _Place, count: int) -> str:
+def _batch_norm(at: _Place) -> str:
+    gains, biases, means, squares = (each.astype(np.float64) for each in at.parts)
+    slope = gains / np.sqrt(squares + 1e-5)
+    return at.graph.node("Add", at.graph.node("Mul", at.one, at.constant(slope)), at.constant(biases - means * slope))
+
+
+def _embedding(at: _Place, count: int, scale: float) -> str:
     graph = at.graph
-    inside = graph.node("Clip", at.one, at.constant(0), at.constant(count - 1))
+    number = graph.node("Round", graph.node("Mul", at.one, at.constant(scale)))
+    inside = graph.node("Clip", number, at.constant(0), at.constant(count - 1))
     numbers = graph.shaped(graph.cast(inside, np.int64), -1)
     return graph.shaped(graph.node("Gather", at.constant(at.parts[0]), numbers, axis=0), -1, *at.made)
 
@@ -174,6 +181,7 @@ WRITERS: dict[Callable[..., bound.Calls], Callable[..., str]] = {
     bound.bind_attention: _attention,
     bound.bind_position: _position,
     bound.bind_norm: _norm,
+    bound.bind_batch_norm: _batch_norm,
     bound.bind_dropout: lambda at, _share: at.one,
     bound.bind_embedding: _embedding,
     bound.bind_last: _last,

@@ -19,9 +19,17 @@ _HEAD_GAIN = 0.03  # what a network says at first, beside the straight line
 def _head(net: Network, encoded: int, layout: Layout, hidden: int) -> None:
     """From what was made of the window, and all features, by two dense layers to the steps ahead; a straight line of
     all features is added."""
-    one = net.dense(net.joined(encoded, 0), hidden, layers.RELU)
+    one = net.dense(net.joined(encoded, _everything(net, layout)), hidden, layers.RELU)
     one = net.dense(one, -(-hidden // 2), layers.RELU)
     _with_line(net, net.dense(one, layout.outputs, gain=_HEAD_GAIN), layout)
+
+
+def _everything(net: Network, layout: Layout) -> int:
+    """The input and, of its categories, what is learned of each."""
+    one = 0
+    for column, count in layout.categories:
+        one = net.joined(one, net.embedded(net.taken(column, 1), count, layout.embedding, count))
+    return one
 
 
 def _pieces(net: Network, layout: Layout, size: int) -> int:
@@ -59,7 +67,7 @@ class DenseNetwork(LearnedNetwork):
 
     def build(self, layout: Layout) -> Network:
         net = Network(layout.width)
-        one = 0
+        one = _everything(net, layout)
         for width in self.hidden:
             one = net.dropout(net.dense(one, width, _ACTIVATIONS[self.activation]), self.dropout)
         said = net.dense(one, layout.outputs, gain=_HEAD_GAIN)
@@ -88,7 +96,11 @@ class AutoregressiveNetwork(LearnedNetwork):
 
     def build(self, layout: Layout) -> Network:
         net = Network(layout.width)
-        _with_line(net, net.dense(net.dense(0, self.hidden, layers.TANH), layout.outputs, gain=_HEAD_GAIN), layout)
+        _with_line(
+            net,
+            net.dense(net.dense(_everything(net, layout), self.hidden, layers.TANH), layout.outputs, gain=_HEAD_GAIN),
+            layout,
+        )
         return net
 
     def shape_in_words(self, state: ForecasterState) -> str:
@@ -101,6 +113,7 @@ class ConvolutionalNetwork(LearnedNetwork):
     title: ClassVar[str] = "convolutional network"
     kind: Literal["convolutional_network"] = "convolutional_network"
     filters: Width = Field(16, title="Filters")
+    normed: bool = Field(False, title="Batch normalisation", json_schema_extra=ADVANCED)
     taps: int = Field(5, ge=1, le=256, title="Points a filter sees")
     pool: int = Field(2, ge=1, le=64, title="Points pooled", description="1: none.")
     pooling: Literal["largest", "mean"] = Field("largest", title="Pooled by")
@@ -109,6 +122,7 @@ class ConvolutionalNetwork(LearnedNetwork):
     def build(self, layout: Layout) -> Network:
         net = Network(layout.width)
         one = net.convolution(net.taken(0, layout.window), self.filters, self.taps, activation=layers.RELU)
+        one = net.batch_norm(one) if self.normed else one
         if 1 < self.pool <= net.shape(one)[0]:
             one = net.most(one, self.pool) if self.pooling == "largest" else net.mean(one, self.pool)
         _head(net, net.flat(one), layout, self.hidden)
@@ -223,6 +237,9 @@ class BasisNetwork(LearnedNetwork):
         net = Network(layout.width)
         rest = net.taken(0, 1, layout.window)
         beside = net.taken(layout.window, 1, layout.beside) if layout.beside else None
+        for column, count in layout.categories:
+            assert beside is not None
+            beside = net.joined(beside, net.embedded(net.taken(column, 1), count, layout.embedding, count))
         total: int | None = None
         for block in self.blocks:
             one = rest if beside is None else net.joined(rest, beside)

@@ -2,7 +2,7 @@
 
 import os
 from abc import abstractmethod
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Literal
@@ -12,26 +12,34 @@ from numpy.typing import NDArray
 from pydantic import Field
 from scipy import special
 
-from proteron.core.errors import SettingsError
+from proteron.core.errors import InputError, SettingsError
 from proteron.core.forecasters.aligned import nearest_line, with_aligned_lags
 from proteron.core.forecasters.exchange.graph import Asked, Graph, Told
 from proteron.core.forecasters.exchange.network_graph import write_network, write_quantiles, write_spreads
 from proteron.core.forecasters.forecaster import ForecasterState, Training, Work
 from proteron.core.forecasters.influence import ALONG, along
-from proteron.core.forecasters.networks.straight import StraightLine, straight_start
+from proteron.core.forecasters.networks.straight import StraightLine, level_start, straight_start
 from proteron.core.forecasters.neural.bound import Drawing
-from proteron.core.forecasters.neural.losses import quantiles_of, spreads_of, width_of
+from proteron.core.forecasters.neural.losses import (
+    INVERSE_SOFTPLUS_OF_ONE,
+    counted_ends,
+    quantiles_of,
+    softplus_of,
+    spreads_of,
+    width_of,
+)  # fmt: skip
 from proteron.core.forecasters.neural.network import Bound, Network
 from proteron.core.forecasters.neural.training import Optimiser, Recipe, Rows, Schedule, Trained, answers, train
 from proteron.core.forecasters.window_forecaster import (
+    Scaling,
     WindowForecaster,
     chronological_split,
     column_scales,
     latest_lags,
 )
 from proteron.core.panel import Floats, Panel
-from proteron.core.timeline import Ints
-from proteron.core.windows import Table, WindowPlan, default_plan, usual_length
+from proteron.core.timeline import CYCLES, Ints
+from proteron.core.windows import CalendarCycle, Static, Table, WindowPlan, default_plan, usual_length
 
 _MOST_ROWS = 200_000  # windows written out for a training
 _FLATTEST = 0.01  # of a series' spread: a window is not stretched further
@@ -43,7 +51,8 @@ class Layout:
     """What of a table's features a network reads: `window` columns, oldest first, as steps, the others beside.
 
     `direct` (n_features, n_steps) and `bias` (n_steps,) are what a straight line to the forecasts begins with; `says`
-    numbers are told of every step, the forecast being number `middle` of them.
+    numbers are told of every step, the forecast being number `middle` of them. Of `categories`, inputs with how many
+    numbers they can be, `embedding` numbers are learned of each.
     """
 
     window: int
@@ -53,6 +62,8 @@ class Layout:
     bias: Floats
     says: int = 1
     middle: int = 0
+    categories: tuple[tuple[int, int], ...] = ()
+    embedding: int = 0
 
     @property
     def width(self) -> int:
@@ -86,8 +97,8 @@ class LearnedNetwork(WindowForecaster):
     reads_short: ClassVar[bool] = True
     cost: ClassVar[float] = 150.0
     reads_window: ClassVar[bool] = True  # the latest lags one after the other, in time
-    loss: Literal["squared", "absolute", "huber", "quantiles", "gaussian"] = Field(
-        "huber", title="Loss", description="Quantiles and Gaussian: ranges are learned too."
+    loss: Literal["squared", "absolute", "huber", "quantiles", "gaussian", "negative_binomial"] = Field(
+        "huber", title="Loss", description="The last three learn ranges too; negative binomial: for counts."
     )
     repeats: int = Field(1, ge=1, le=50, title="Repeats", description="Trainings, each from a seed of its own.")
     average: Literal["mean", "median"] = Field("mean", title="Average of repeats")
@@ -114,6 +125,11 @@ class LearnedNetwork(WindowForecaster):
     schedule: Schedule = Field("cosine", title="Course of the learning rate", json_schema_extra=ADVANCED)
     warm_up: int = Field(0, ge=0, title="Epochs of warming up", json_schema_extra=ADVANCED)
     clip: float = Field(1.0, ge=0, title="Longest gradient", description="0: any.", json_schema_extra=ADVANCED)
+    embedding: int = Field(
+        4, ge=0, le=64, title="Numbers per category",
+        description="Learned of every category, or slot of the calendar, that the plan tells as a number; 0: none.",
+        json_schema_extra=ADVANCED,
+    )  # fmt: skip
     precision: Literal["float32", "float64"] = Field("float32", title="Precision", json_schema_extra=ADVANCED)
 
     @abstractmethod
@@ -152,13 +168,18 @@ class LearnedNetwork(WindowForecaster):
         order, window = self._order(table.plan, len(table.names)), self._window(table.plan)
         base = nearest_line(table.plan, known, table.features[train_rows], table.targets[train_rows])[order]
         levels = ("series", "window") if self.level == "auto" else (self.level,)
-        eyes = [_Eye.of(table, order, window, level, train_rows) for level in levels]
+        levels = ("series",) if self._counts else levels
+        scaling = Scaling.learn(known)
+        numbered = categories_of(table.plan, known) if self.embedding else {}
+        eyes = [_Eye.of(table, order, window, level, train_rows, numbered) for level in levels]
         eye, learned, later, line = min(
-            (self._begun(table, eye, train_rows, held_out, base) for eye in eyes), key=lambda each: each[3].error
+            (self._begun(table, scaling, eye, (train_rows, held_out), base) for eye in eyes),
+            key=lambda each: each[3].error,
         )
         shares = shares_of_levels(work.levels) if self.loss == "quantiles" else (1.0,)
         sizes = eye.window, len(base) - eye.window, base.shape[1]
-        layout = Layout(*sizes, line.slopes, line.biases, *self._says(shares))
+        categories = self._categories(table.plan, known, order)
+        layout = Layout(*sizes, line.slopes, line.biases, *self._says(shares), categories, self.embedding)
         done = self._trained(layout, learned, later, work, shares)
         parameters = np.array([each.parameters for each in done])
         arrays = {"parameters": parameters, "centre": eye.centre, "spread_of_features": eye.spread}
@@ -166,6 +187,7 @@ class LearnedNetwork(WindowForecaster):
         facts = {
             "form": self.form, "order": order.tolist(), "latest": eye.latest, "window": eye.window,
             "level": eye.level, "steps": layout.steps,
+            "categories": [list(each) for each in categories], 
             "shares": list(shares), "names": list(table.names), "weights": int(parameters.shape[1]),
             "shown": int(np.argsort(best, kind="stable")[(len(done) - 1) // 2]),
             "losses": [list(each.losses) for each in done], "kept": [each.kept for each in done], "best": best,
@@ -183,28 +205,55 @@ class LearnedNetwork(WindowForecaster):
         return np.array([*range(window - 1, -1, -1), *range(window, width)])
 
     def _begun(
-        self, table: Table, eye: "_Eye", train_rows: NDArray[np.bool_], held_out: NDArray[np.bool_], base: Floats
+        self,
+        table: Table,
+        scaling: Scaling,
+        eye: "_Eye",
+        parts: tuple[NDArray[np.bool_], NDArray[np.bool_]],
+        base: Floats,
     ) -> tuple["_Eye", Rows, Rows, StraightLine]:
         """Rows to learn from and held out as an eye sees them, and the line that is begun with."""
-        (learned, _), (later, scales) = (self._rows(table, eye, rows) for rows in (train_rows, held_out))
+        (learned, _), (later, scales) = (self._rows(table, scaling, eye, rows) for rows in parts)
+        if self._counts:
+            return eye, learned, later, level_start(base.shape[0], base.shape[1], INVERSE_SOFTPLUS_OF_ONE)
         return eye, learned, later, straight_start(learned, later, scales, base)
+
+    def _categories(self, plan: WindowPlan, known: Panel, order: Ints) -> tuple[tuple[int, int], ...]:
+        """Inputs that number categories or slots of the calendar, and how many there are of each."""
+        if not self.embedding:
+            return ()
+        place_of = {int(column): place for place, column in enumerate(order)}
+        return tuple((place_of[column], count) for column, count in categories_of(plan, known).items())
 
     def _says(self, shares: Sequence[float]) -> tuple[int, int]:
         """How many numbers are told of a step, and which is the forecast."""
         count = width_of(self.loss, len(shares))
         return count, count // 2 if self.loss == "quantiles" else 0
 
-    def _rows(self, table: Table, eye: "_Eye", rows: NDArray[np.bool_]) -> tuple[Rows, Floats]:
+    @property
+    def _counts(self) -> bool:
+        """Whether a mean and a dispersion of counts are told, in means of the row's series."""
+        return self.loss == "negative_binomial"
+
+    def _rows(self, table: Table, scaling: Scaling, eye: "_Eye", rows: NDArray[np.bool_]) -> tuple[Rows, Floats]:
         """Chosen rows as an eye sees them, and the scale (n_rows,) of each."""
         dtype = np.dtype(self.precision)
+        units, many = np.ones(int(rows.sum())), self._counts
         inputs = np.empty((int(rows.sum()), len(eye.order)), dtype=dtype)
         targets, scales = np.empty((len(inputs), table.targets.shape[1]), dtype=dtype), np.empty(len(inputs))
         for place, chosen in _pieces(rows):
             seen, offset, scale = eye.see(table.features[chosen])
             inputs[place], targets[place] = seen, (table.targets[chosen] - offset) / scale
             scales[place] = scale[:, 0]
+            if many:
+                level, spread = (each[table.series[chosen]] for each in (scaling.level, scaling.spread))
+                units[place] = _unit(level)
+                targets[place] = (table.targets[chosen] * spread[:, None] + level[:, None]) / units[place][:, None]
         weights = table.weights[rows] if table.weights.any() else np.ones(len(inputs))
-        return Rows(inputs, targets, weights if weights.any() else np.ones(len(inputs))), scales
+        if many and targets.min(initial=0.0) < -1e-6:
+            raise InputError(f"{self.title}: with the loss “{self.loss}” no value may be negative.", field="loss")
+        return Rows(inputs, np.maximum(targets, 0) if many else targets,
+                    weights if weights.any() else np.ones(len(inputs)), units), scales  # fmt: skip
 
     def _trained(
         self, layout: Layout, learned: Rows, later: Rows, work: Work, shares: tuple[float, ...]
@@ -245,7 +294,9 @@ class LearnedNetwork(WindowForecaster):
         width = len(facts["names"])
         says = self._says(facts["shares"])
         line = np.zeros((width, facts["steps"])), np.zeros(facts["steps"])
-        return self.build(Layout(facts["window"], width - facts["window"], facts["steps"], *line, *says))
+        sizes = facts["window"], width - facts["window"], facts["steps"]
+        categories = tuple((column, count) for column, count in facts["categories"])
+        return self.build(Layout(*sizes, *line, *says, categories, self.embedding))
 
     def told_of(self, state: ForecasterState, features: Floats) -> tuple[Floats, Floats, Floats]:
         """What every repeat says of rows, (n_repeats, n_rows, n_steps, n_told), with offset and scale (n_rows, 1)."""
@@ -258,12 +309,13 @@ class LearnedNetwork(WindowForecaster):
     def answers_of(self, state: ForecasterState, features: Floats) -> Floats:
         """Scaled forecasts of every repeat, (n_repeats, n_rows, n_steps)."""
         told, offset, scale = self.told_of(state, features)
-        return told[..., self._says(state.facts["shares"])[1]] * scale + offset
+        said = told[..., self._says(state.facts["shares"])[1]]
+        return softplus_of(said) if self._counts else said * scale + offset
 
     @property
     def tells_ranges(self) -> bool:
         """Whether it learned them."""
-        return self.loss in ("quantiles", "gaussian")
+        return self.loss in ("quantiles", "gaussian", "negative_binomial")
 
     @property
     def learns_levels(self) -> bool:
@@ -281,7 +333,10 @@ class LearnedNetwork(WindowForecaster):
             return None
         out = np.full((len(levels), 2, len(panel), len(origins), horizon), np.nan)
         for at in self._pieces(state, panel, origins):
-            ends = self._ends(state, at.features(), levels)[..., :horizon]
+            ends = self._ends(state, at.features(), levels, at.level)[..., :horizon]
+            if self._counts:
+                out[:, :, at.index, at.chunk] = ends
+                continue
             out[:, :, at.index, at.chunk] = ends * at.spread + at.level
         return out
 
@@ -290,10 +345,12 @@ class LearnedNetwork(WindowForecaster):
         steps = WindowPlan.parse(state.facts["plan"]).horizon
         return steps == tuple(range(1, len(steps) + 1))
 
-    def _ends(self, state: ForecasterState, features: Floats, levels: Sequence[float]) -> Floats:
+    def _ends(self, state: ForecasterState, features: Floats, levels: Sequence[float], level: float) -> Floats:
         """Scaled ends of ranges (n_levels, 2, n_rows, n_steps): means over repeats of their quantiles, or those of a
         normal distribution with their mean, and the mean of their variances and that between them."""
         told, offset, scale = self.told_of(state, features)
+        if self._counts:
+            return counted_ends(told, float(_unit(np.array(level))), [_ends_of(each) for each in levels])
         if self.loss == "quantiles":
             values = quantiles_of(told.reshape(-1, told.shape[-1])).reshape(told.shape).mean(axis=0)
             places = {share: place for place, share in enumerate(state.facts["shares"])}
@@ -326,6 +383,12 @@ class LearnedNetwork(WindowForecaster):
             by_spread, by_level = (graph.shaped(each, -1, *shape) for each in (asked.spread, asked.level))
             return graph.node("Add", graph.node("Mul", inner, by_spread), by_level)
 
+        if self._counts:
+            means = graph.node("Softplus", graph.gathered(every, 0, 3))
+            unit = graph.node("Where", graph.node("Greater", asked.level, asked.number(0.0)), asked.level,
+                              asked.number(1.0))  # fmt: skip
+            average = self._write_average(graph, means, len(told))
+            return {"mean": (graph.node("Mul", average, unit), ("rows", steps))}
         out: Told = {
             "mean": (original(self._write_average(graph, graph.gathered(every, middle, 3), len(told)), 0),
                      ("rows", steps))
@@ -353,6 +416,8 @@ class LearnedNetwork(WindowForecaster):
 
     def shares_of(self, state: ForecasterState, features: Floats, step: int) -> tuple[Floats, float] | None:
         """Integrated gradients of the mean of all repeats, from a window of averages, in double precision."""
+        if self._counts:
+            return None
         eye, network = self._eye(state), self.network_of(state)
         start, end = np.array(eye.centre), np.where(np.isnan(features), eye.centre, features)
         total, base = np.zeros(len(features)), 0.0
@@ -387,7 +452,10 @@ class LearnedNetwork(WindowForecaster):
         """Scaled forecasts (n_rows, n_steps) for scaled features."""
         told = self.answers_of(state, features)
         combined: Floats = told.mean(axis=0) if self.average == "mean" else np.median(told, axis=0)
-        return combined
+        if not self._counts:
+            return combined
+        level, spread = (state.arrays[name][series][:, None] for name in ("level", "spread"))
+        return (combined * _unit(level) - level) / spread
 
     def training(self, state: ForecasterState) -> Training:
         """How the training of the middle repeat went: losses by epoch, and the epoch kept."""
@@ -422,6 +490,11 @@ class LearnedNetwork(WindowForecaster):
         return "Network"
 
 
+def _unit(level: Floats) -> Floats:
+    """What counts of a series with such a mean are told in."""
+    return np.where(level > 0, level, 1.0)
+
+
 def _ends_of(level: float) -> tuple[float, float]:
     """Shares below the ends of a central range."""
     return round((1 - level) / 2, 6), round((1 + level) / 2, 6)
@@ -447,8 +520,11 @@ class _Eye:
     level: str
 
     @classmethod
-    def of(cls, table: Table, order: Ints, window: int, level: str, rows: NDArray[np.bool_]) -> "_Eye":
-        """As some rows of a table say; lags stay as they are but for the level."""
+    def of(
+        cls, table: Table, order: Ints, window: int, level: str, rows: NDArray[np.bool_], numbered: Mapping[int, int]
+    ) -> "_Eye":
+        """As some rows of a table say; lags stay as they are but for the level, and columns that are `numbered` are
+        told as shares of how many there are."""
         assert isinstance(table.plan, WindowPlan)
         lags, width = len(table.plan.lags), len(table.names)
         moves, scales = _units(table.plan)
@@ -459,6 +535,8 @@ class _Eye:
         if level == "window":
             cells = eye.apart(table.features)[0][:, lags:]
         eye.centre[beside], eye.spread[beside] = column_scales(cells, rows)
+        for column, count in numbered.items():
+            eye.centre[column], eye.spread[column] = 0.0, count
         return eye
 
     def apart(self, features: Floats) -> tuple[Floats, Floats, Floats]:
@@ -514,6 +592,18 @@ class _Eye:
         out = by_own * scale
         out[:, : self.latest] += (by_offset + by_scale * (latest - offset) / scale) / self.latest
         return out
+
+
+def categories_of(plan: WindowPlan, known: Panel) -> dict[int, int]:
+    """Columns of a plan's table that number categories or slots of the calendar, with how many there are."""
+    found, first = {}, 0
+    for feature in plan.features:
+        if isinstance(feature, CalendarCycle) and feature.form == "number":
+            found[first] = int(CYCLES[feature.field])
+        elif isinstance(feature, Static) and feature.form == "number" and known.covariate(feature.column).labels:
+            found[first] = len(known.covariate(feature.column).labels)
+        first += len(feature.names)
+    return found
 
 
 def _units(plan: WindowPlan) -> tuple[Floats, NDArray[np.bool_]]:

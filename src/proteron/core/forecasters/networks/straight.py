@@ -46,10 +46,15 @@ def straight_start(learned: Rows, later: Rows, scales: Floats, base: Floats) -> 
     return best
 
 
+def level_start(width: int, steps: int, bias: float) -> StraightLine:
+    """No line but a level that is the same for all."""
+    return StraightLine(np.zeros((width, steps)), np.full(steps, bias), float("inf"))
+
+
 def _some(rows: Rows) -> Rows:
     """Rows in double precision, evenly spaced where there are many."""
     step = slice(None, None, max(1, -(-len(rows.inputs) // _LOOKED_AT)))
-    return Rows(rows.inputs[step].astype(float), rows.targets[step].astype(float), rows.weights[step])
+    return Rows(rows.inputs[step].astype(float), rows.targets[step].astype(float), rows.weights[step], rows.units[step])
 
 
 def _error(errors: Floats, weights: Floats) -> float:

@@ -14,6 +14,7 @@ from proteron.core.forecasters.neural import layers
 from proteron.core.panel import Floats
 from proteron.core.timeline import Ints
 
+_SLOWLY = 0.1  # of what a batch says of running means
 Call = Callable[[], object]
 Calls = tuple[Call, Call]
 
@@ -300,6 +301,37 @@ def bind_norm(views: Views) -> Calls:
     )
 
 
+def bind_batch_norm(views: Views) -> Calls:
+    """Every channel less its mean, over its spread."""
+    rows, by_rows, out, flow = _rows(views.one), _rows(views.by_one), _rows(views.out), _rows(views.flow)
+    (gains, by_gains), (biases, by_biases), (means, by_means), (squares, by_squares) = views.parts(
+        *[(rows.shape[1],)] * 4
+    )
+    normed, spread = np.empty_like(out), np.empty_like(gains)
+
+    def forward() -> None:
+        if views.drawing.learning:
+            mean, square = rows.mean(axis=0), rows.var(axis=0)
+            means[:] += _SLOWLY * (mean - means)
+            squares[:] += _SLOWLY * (square - squares)
+        else:
+            mean, square = means, squares
+        spread[:] = np.sqrt(square + 1e-5)
+        np.divide(rows - mean, spread, out=normed)
+        np.add(normed * gains, biases, out=out)
+
+    def backward() -> None:
+        np.sum(flow, axis=0, out=by_biases)
+        np.sum(flow * normed, axis=0, out=by_gains)
+        by_means[:] = by_squares[:] = 0
+        if views.drawing.learning:
+            by_rows[:] += gains / spread * (flow - (by_biases + normed * by_gains) / len(rows))
+        else:
+            by_rows[:] += gains / spread * flow
+
+    return forward, backward
+
+
 def bind_dropout(views: Views, share: float) -> Calls:
     """Some numbers are 0 while the network learns."""
     kept = np.ones_like(views.out)
@@ -318,12 +350,12 @@ def bind_dropout(views: Views, share: float) -> Calls:
     return forward, backward
 
 
-def bind_embedding(views: Views, count: int) -> Calls:
+def bind_embedding(views: Views, count: int, scale: float) -> Calls:
     """What is learned of each category; one never met counts as the nearest number."""
     ((table, by_table),) = views.parts((count, views.out.shape[2]))
 
     def numbers() -> Ints:
-        return np.clip(views.one[:, 0, 0], 0, count - 1).astype(np.int64)
+        return np.clip(np.rint(views.one[:, 0, 0] * scale), 0, count - 1).astype(np.int64)
 
     def forward() -> None:
         views.out[:, 0] = table[numbers()]

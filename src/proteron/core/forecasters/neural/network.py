@@ -153,9 +153,17 @@ class Network:
         """While learning, that share of numbers is 0 and the others are larger for it (Srivastava et al. 2014)."""
         return self._layer("dropout", bound.bind_dropout, one, self.shape(one), (share,)) if share else one
 
-    def embedded(self, one: int, count: int, width: int) -> int:
-        """What is learned of each of `count` categories, whose numbers the tensor's one channel holds."""
-        return self._layer("embedding", bound.bind_embedding, one, (1, width), (count,), [((count, width), 0.1)])
+    def batch_norm(self, one: int) -> int:
+        """Every channel less its mean, over its spread: those of the batch while learning, after it their running means
+        (Ioffe & Szegedy 2015), which are the last two parts of its parameters."""
+        steps, channels = self.shape(one)
+        parts: list[Part] = [((channels,), np.full(channels, start)) for start in (1.0, 0.0, 0.0, 1.0)]
+        return self._layer("batch norm", bound.bind_batch_norm, one, (steps, channels), (), parts)
+
+    def embedded(self, one: int, count: int, width: int, scale: float = 1.0) -> int:
+        """What is learned of each of `count` categories, whose numbers over `scale` the tensor's one channel holds."""
+        parts: list[Part] = [((count, width), 0.1)]
+        return self._layer("embedding", bound.bind_embedding, one, (1, width), (count, scale), parts)
 
     def last(self, one: int) -> int:
         """The last step."""

@@ -19,11 +19,18 @@ _AT_ONCE = 512  # rows that a network is asked about together
 
 
 class Rows(NamedTuple):
-    """Inputs (n_rows, n_features), targets (n_rows, n_steps), weights (n_rows,)."""
+    """Inputs (n_rows, n_features), targets (n_rows, n_steps), weights and units of counts (n_rows,)."""
 
     inputs: Floats
     targets: Floats
     weights: Floats
+    units: Floats
+
+
+def plain_rows(inputs: Floats, targets: Floats, weights: Floats | None = None) -> Rows:
+    """Rows whose targets are told as they are, of equal weight where none is given."""
+    ones = np.ones(len(inputs))
+    return Rows(inputs, targets, ones if weights is None else weights, ones)
 
 
 @dataclass(frozen=True)
@@ -91,11 +98,12 @@ def move(
 
 
 @kernel
-def _gather(rows: Rows, chosen: Ints, inputs: Floats, targets: Floats, weights: Floats) -> None:
+def _gather(rows: Rows, chosen: Ints, inputs: Floats, targets: Floats, weights: Floats, units: Floats) -> None:
     for place in range(len(chosen)):
         inputs[place] = rows.inputs[chosen[place]]
         targets[place] = rows.targets[chosen[place]]
         weights[place] = rows.weights[chosen[place]]
+        units[place] = rows.units[chosen[place]]
 
 
 class Lesson:
@@ -108,24 +116,31 @@ class Lesson:
         self.drawing = Drawing(rng)
         self.steps = 0
         self._code, self._shares = losses.CODES[recipe.loss], np.array(recipe.shares)
-        self._bound: dict[int, tuple[Bound, Floats, Floats]] = {}
+        self._bound: dict[int, tuple[Bound, Floats, Floats, Floats]] = {}
 
-    def _room(self, rows: int, steps: int) -> tuple[Bound, Floats, Floats]:
+    def _room(self, rows: int, steps: int) -> tuple[Bound, Floats, Floats, Floats]:
         if rows not in self._bound:
             made = self.network.bind(self.parameters, self.gradient, rows, self.drawing)
-            self._bound[rows] = (made, np.empty((rows, steps), dtype=self.parameters.dtype), np.empty(rows))
+            targets = np.empty((rows, steps), dtype=self.parameters.dtype)
+            self._bound[rows] = (made, targets, np.empty(rows), np.empty(rows))
         return self._bound[rows]
 
     def gradient_of(self, rows: Rows, chosen: Ints) -> float:
         """The mean loss of chosen rows; its gradient is in `gradient` then."""
-        network, targets, weights = self._room(len(chosen), rows.targets.shape[1])
-        _gather(rows, chosen, network.input, targets, weights)
+        network, targets, weights, units = self._room(len(chosen), rows.targets.shape[1])
+        _gather(rows, chosen, network.input, targets, weights, units)
         self.drawing.learning = True
         network.forward()
         network.flows[:] = 0
         shape = (*targets.shape, -1)
         loss = losses.loss_and_flow(
-            network.output.reshape(shape), targets, weights, self._code, self._shares, network.by_output.reshape(shape)
+            network.output.reshape(shape),
+            targets,
+            weights,
+            units,
+            self._code,
+            self._shares,
+            network.by_output.reshape(shape),
         )
         network.back()
         return float(loss)
@@ -163,8 +178,8 @@ def mean_loss(network: Network, parameters: Floats, rows: Rows, recipe: Recipe) 
     said = answers(network, parameters, rows.inputs).reshape(*rows.targets.shape, -1).astype(float)
     return float(
         losses.loss_and_flow(
-            said, rows.targets.astype(float), rows.weights, losses.CODES[recipe.loss], np.array(recipe.shares),
-            np.empty_like(said),
+            said, rows.targets.astype(float), rows.weights, rows.units, losses.CODES[recipe.loss],
+            np.array(recipe.shares), np.empty_like(said),
         )
     )  # fmt: skip
 
