@@ -5,7 +5,6 @@ import pytest
 
 import proteron as pt
 from proteron.core.forecasters.influence import shuffled
-from proteron.core.forecasters.networks.learned import _Eye
 from proteron.core.panel import Panel
 from quick import DRAWN, QUICK
 
@@ -54,33 +53,3 @@ def test_shuffling_costs_what_is_used_and_nothing_else(rng: np.random.Generator)
     assert error == pytest.approx(0.5 * np.sqrt(2 / np.pi), rel=0.05)
     assert growth[0] == 0 and spread[0] == 0
     assert growth[1] == pytest.approx((np.sqrt(8.25) - 0.5) * np.sqrt(2 / np.pi), rel=0.05) and 0 < spread[1] < 0.1
-
-
-@pytest.mark.parametrize("level", ["series", "window"])
-def test_slopes_through_the_scale_of_a_window_are_those_of_differences(level: str, rng: np.random.Generator) -> None:
-    moves, scales = np.array([1, 1, 1, 0, 0.5]), np.array([True, True, True, True, False])
-    eye = _Eye(
-        np.array([2, 1, 0, 3, 4]),
-        3,
-        3,
-        moves,
-        scales,
-        np.array([0, 0, 0, 0.1, 0.4]),
-        np.array([1, 1, 1, 1, 2.0]),
-        level,
-    )
-    weights, rows = rng.normal(size=5), rng.normal(size=(4, 5))
-    rows[3, :3] = 0.2 + 0.001 * rows[3, :3]  # flatter than a window is stretched
-
-    def said(features: np.ndarray) -> np.ndarray:
-        return np.tanh(eye.see(features)[0] @ weights)
-
-    def whole(features: np.ndarray) -> np.ndarray:
-        _, offset, scale = eye.see(features)
-        return offset[:, 0] + scale[:, 0] * said(features)
-
-    found = eye.slopes(rows, (1 - said(rows) ** 2)[:, None] * weights, said(rows))
-    for place in range(5):
-        moved = 1e-6 * np.eye(5)[place]
-        exact = (whole(rows + moved) - whole(rows - moved)) / 2e-6
-        np.testing.assert_allclose(found[:, place], exact, atol=1e-7)

@@ -1,24 +1,25 @@
 """Gradient-boosted trees on windows, one model for the whole panel."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from proteron.core.errors import InputError
+from proteron.core.errors import InputError, SettingsError
 from proteron.core.forecasters.aligned import aligned_columns, nearest_columns, with_aligned_lags
 from proteron.core.forecasters.exchange.graph import Asked, Told
 from proteron.core.forecasters.exchange.tree_graph import write_trees
 from proteron.core.forecasters.forecaster import ForecasterState, Training, Work
+from proteron.core.forecasters.learned_ranges import ends_of_quantiles, shares_of_levels
 from proteron.core.forecasters.trees.attribution import attribute
 from proteron.core.forecasters.trees.binning import Binned, Bins
 from proteron.core.forecasters.trees.boosting import Boosted, Boosting, Rows
 from proteron.core.forecasters.trees.losses import LossName, loss_named
 from proteron.core.forecasters.trees.tree import Shape
-from proteron.core.forecasters.window_forecaster import Scaling, WindowForecaster, chronological_split
+from proteron.core.forecasters.window_forecaster import Scaling, WindowForecaster, categories_of, chronological_split
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 from proteron.core.windows import Table, WindowPlan, default_plan
@@ -47,7 +48,10 @@ class BoostedTrees(WindowForecaster):
     rate: float = Field(0.08, gt=0, le=1, title="Learning rate", description="What counts of every tree.")
     leaves: int = Field(31, ge=2, le=1024, title="Leaves of a tree")
     leaf_rows: float = Field(20, ge=0, title="Rows of a leaf at least")
-    loss: LossName = Field("squared", title="Loss", description="Poisson and Tweedie: for what is never negative.")
+    loss: LossName | Literal["quantiles"] = Field(
+        "squared", title="Loss",
+        description="Poisson and Tweedie: for what is never negative. Quantiles: ranges are learned too.",
+    )  # fmt: skip
     share: float = Field(0.5, gt=0, lt=1, title="Share below", description="Of the quantile, where that is the loss.")
     steps: Literal["auto", "apart", "together"] = Field(
         "auto", title="Steps ahead", description="Trees for each, or one set for all; auto: by how much there is."
@@ -56,6 +60,14 @@ class BoostedTrees(WindowForecaster):
     columns: float = Field(0.8, gt=0, le=1, title="Share of features a tree sees", json_schema_extra={"advanced": True})
     shrink: float = Field(1.0, ge=0, title="Shrinkage of leaves", json_schema_extra={"advanced": True})
     depth: int = Field(32, ge=1, le=64, title="Depth at most", json_schema_extra={"advanced": True})
+    rising: tuple[str, ...] = Field(
+        (), title="Rising with", description="Features: what is forecast never falls as one of them rises.",
+        json_schema_extra={"advanced": True},
+    )  # fmt: skip
+    falling: tuple[str, ...] = Field(
+        (), title="Falling with", description="Features: what is forecast never rises as one of them rises.",
+        json_schema_extra={"advanced": True},
+    )  # fmt: skip
     order: Literal["best", "level"] = Field(
         "best", title="Growth", description="The leaf that gains most first, or level by level.",
         json_schema_extra={"advanced": True},
@@ -80,21 +92,28 @@ class BoostedTrees(WindowForecaster):
 
     def learn_rows(self, table: Table, known: Panel, work: Work) -> ForecasterState:
         """Learn from rows of scaled values."""
+        assert isinstance(table.plan, WindowPlan)
         rng = np.random.default_rng(work.seed)
         train, held_out = chronological_split(table, self.validation, self.title)
-        ground = _Ground.of(table, known, self.steps, self.plan is not None, self._positive, train)
+        way = "together" if self.loss == "quantiles" else self.steps
+        ground = _Ground.of(table, known, way, self.plan is not None, self._positive or bool(self._signs), train)
+        if self._signs:  # nothing but what is named may drive the forecast against it
+            ground = replace(ground, aligned={})
         targets, weights = (
             self._targets(table, known, ground),
             table.weights if table.weights.any() else np.ones(len(table)),
         )
-        raw = Bins.learn(table.features[train][:, ground.columns])
+        names, numbered = [table.names[column] for column in ground.columns], categories_of(table.plan, known)
+        raw = Bins.learn(table.features[train][:, ground.columns], [column in numbered for column in ground.columns])
         binned = raw.apply(table.features[:, ground.columns])
-        boosting, learned = self._boosting(), []
-        for place, steps in enumerate(ground.groups):
+        learned: list[Boosted] = []
+        told = shares_of_levels(work.levels) if self.loss == "quantiles" else (self.share,)
+        jobs = [(steps, share) for share in told for steps in ground.groups]
+        for place, (steps, share) in enumerate(jobs):
 
             def tell(tree: int, place: int = place) -> None:
                 work.go_on()
-                work.report((place + tree / self.trees) / len(ground.groups), f"tree {tree + 1}")
+                work.report((place + tree / self.trees) / len(jobs), f"tree {tree + 1}")
 
             pairs = _pairs(train, steps, rng)
             beside = ground.beside(table.features, *pairs)
@@ -103,10 +122,11 @@ class BoostedTrees(WindowForecaster):
                 Rows(bins_of(binned, bins, ground.beside(table.features, at, step), at), targets[at, step], weights[at])
                 for at, step in (pairs, _pairs(held_out, steps, rng))
             )
-            learned.append(boosting.fit(bins, rows, later, rng, tell=tell))
+            signs = [*self._monotone(names), *[0] * (len(bins.edges) - len(names))] if self._signs else []
+            learned.append(self._boosting(share).fit(bins, rows, later, rng, signs, tell))
         arrays, facts = _stored(learned)
         facts |= {
-            "names": [table.names[column] for column in ground.columns], "columns": ground.columns.tolist(),
+            "form": self.form, "names": names, "columns": ground.columns.tolist(), "shares": list(told),
             "aligned": {str(season): at.tolist() for season, at in ground.aligned.items()},
             "groups": [list(steps) for steps in ground.groups],
             "start": None if ground.start is None else ground.start.tolist(),
@@ -114,9 +134,20 @@ class BoostedTrees(WindowForecaster):
         }  # fmt: skip
         return ForecasterState(known.keys, arrays, facts)
 
-    def _boosting(self) -> Boosting:
+    @property
+    def _signs(self) -> dict[str, int]:
+        return dict.fromkeys(self.falling, -1) | dict.fromkeys(self.rising, 1)
+
+    def _monotone(self, names: Sequence[str]) -> list[int]:
+        """Which way each feature may drive the forecast: 1 up, -1 down, 0 any."""
+        unknown = [name for name in self._signs if name not in names]
+        if unknown:
+            raise SettingsError(f"The plan has no feature “{unknown[0]}”; it has: {', '.join(names)}.", field="rising")
+        return [self._signs.get(name, 0) for name in names]
+
+    def _boosting(self, share: float) -> Boosting:
         shape = Shape(self.leaves, self.depth, self.leaf_rows, self.shrink, self.order)
-        loss = loss_named(self.loss, self.share, self.power)
+        loss = loss_named("quantile" if self.loss == "quantiles" else self.loss, share, self.power)
         return Boosting(shape, loss, self.trees, self.rate, self.rows, self.columns, self.patience)
 
     @property
@@ -136,53 +167,70 @@ class BoostedTrees(WindowForecaster):
 
     def predict(self, state: ForecasterState, features: Floats, series: Ints) -> Floats:
         """Scaled forecasts (n_rows, n_steps) for scaled features."""
-        ground = _Ground.from_facts(state.facts)
-        models = _models(state)
-        steps = sum(map(len, ground.groups))
-        out = np.empty((len(features), steps))
-        everyone = np.arange(len(features))
-        raw = models[0].bins.part(0, len(ground.columns)).apply(features[:, ground.columns])
-        for model, group in zip(models, ground.groups, strict=True):
-            for step in group:
-                beside = ground.beside(features, everyone, np.full(len(features), step))
-                out[:, step] = model.score(bins_of(raw, model.bins, beside, everyone))
+        out = self._quantiles(state, features)[..., len(state.facts["shares"]) // 2]
         if self._positive:
             level, spread = state.arrays["level"][series][:, None], state.arrays["spread"][series][:, None]
             return (np.exp(out) * np.where(level > 0, level, 1.0) - level) / spread
-        return out + ground.starts(features)
+        return out
+
+    def _quantiles(self, state: ForecasterState, features: Floats) -> Floats:
+        """What is told of scaled features (n_rows, n_steps, n_shares): the one forecast, or quantiles, of which
+        none lies beyond its neighbour farther from the middle."""
+        ground, models = _Ground.from_facts(state.facts), _models(state)
+        steps, shares = sum(map(len, ground.groups)), len(state.facts["shares"])
+        out = np.empty((len(features), steps, shares))
+        everyone = np.arange(len(features))
+        raw = models[0].bins.part(0, len(ground.columns)).apply(features[:, ground.columns])
+        for place, model in enumerate(models):
+            for step in ground.groups[place % len(ground.groups)]:
+                beside = ground.beside(features, everyone, np.full(len(features), step))
+                out[:, step, place // len(ground.groups)] = model.score(bins_of(raw, model.bins, beside, everyone))
+        starts = 0.0 if self._positive else ground.starts(features)
+        middle = shares // 2
+        np.maximum.accumulate(out[..., middle:], axis=2, out=out[..., middle:])
+        lower = out[..., middle::-1]
+        np.minimum.accumulate(lower, axis=2, out=lower)
+        return out + np.atleast_2d(starts)[..., None]
+
+    @property
+    def tells_ranges(self) -> bool:
+        """Whether it learned them."""
+        return self.loss == "quantiles"
+
+    @property
+    def learns_levels(self) -> bool:
+        """Quantiles are those of the levels asked for."""
+        return self.loss == "quantiles"
+
+    def scaled_ends(
+        self, state: ForecasterState, features: Floats, levels: Sequence[float], level: float, spread: float
+    ) -> Floats:
+        """Scaled ends of ranges (n_levels, 2, n_rows, n_steps), of quantiles that were learned."""
+        return ends_of_quantiles(self._quantiles(state, features), state.facts["shares"], levels)
 
     def write_graph(self, state: ForecasterState, asked: Asked) -> Told:
-        """The trees as one operator, and what they correct."""
+        """The trees as one operator for each share, and what they correct."""
         graph, ground, models = asked.graph, _Ground.from_facts(state.facts), _models(state)
-        steps, columns = sum(map(len, ground.groups)), ground.columns.tolist()
-        if len(ground.groups) == steps:
-            beside = [[int(at[step]) for at in ground.aligned.values()] for (step,) in ground.groups]
-            pairs = [(model, [*columns, *more]) for model, more in zip(models, beside, strict=True)]
-            scores = write_trees(graph, pairs, asked.features)
-        else:
-            count = graph.cut(graph.node("Shape", asked.features), 0, 1, 0)
-            shape = graph.node("Concat", count, graph.constant([steps, 1], np.int64), axis=0)
-            number = asked.number(np.arange(steps)[None, :, None])
-            rows = graph.shaped(graph.gathered(asked.features, columns, 1), -1, 1, len(columns))
-            parts = [
-                graph.node("Add", rows, asked.number(np.zeros((1, steps, 1)))),
-                graph.node("Expand", number, shape),
-            ]
-            parts += [
-                graph.shaped(graph.gathered(asked.features, at, 1), -1, steps, 1) for at in ground.aligned.values()
-            ]
-            width = len(columns) + 1 + len(ground.aligned)
-            each = graph.shaped(graph.node("Concat", *parts, axis=2), -1, width)
-            scores = graph.shaped(write_trees(graph, [(models[0], range(width))], each), -1, steps)
+        steps, count = sum(map(len, ground.groups)), len(ground.groups)
+        scores = [ground.write(asked, models[at : at + count]) for at in range(0, len(models), count)]
+        middle = len(scores) // 2
         if self._positive:
             known = graph.node("Greater", asked.level, asked.number(0.0))
             means = graph.node("Where", known, asked.level, asked.number(1.0))
-            return {"mean": (graph.node("Mul", graph.node("Exp", scores), means), ("rows", steps))}
+            return {"mean": (graph.node("Mul", graph.node("Exp", scores[middle]), means), ("rows", steps))}
         if ground.start is not None:
             begun = graph.gathered(asked.features, ground.start, 1)
             begun = graph.node("Where", graph.node("IsNaN", begun), asked.number(0.0), begun)
-            scores = graph.node("Add", scores, begun)
-        return {"mean": (asked.flat(scores), ("rows", steps))}
+            scores = [graph.node("Add", each, begun) for each in scores]
+        told: Told = {"mean": (asked.flat(scores[middle]), ("rows", steps))}
+        if self.tells_ranges:
+            for place in range(middle + 1, len(scores)):
+                scores[place] = graph.node("Max", scores[place], scores[place - 1])
+            for place in range(middle - 1, -1, -1):
+                scores[place] = graph.node("Min", scores[place], scores[place + 1])
+            apart = [graph.shaped(asked.flat(each), -1, steps, 1) for each in scores]
+            told["quantiles"] = (graph.node("Concat", *apart, axis=2), ("rows", steps, len(scores)))
+        return told
 
     def shares_of(self, state: ForecasterState, features: Floats, step: int) -> tuple[Floats, float] | None:
         """Exact attributions (Lundberg et al. 2020), and the value that trees correct; None where a loss has a link.
@@ -193,7 +241,8 @@ class BoostedTrees(WindowForecaster):
             return None
         ground = _Ground.from_facts(state.facts)
         group = next(place for place, each in enumerate(ground.groups) if step in each)
-        model, one = _models(state)[group], features[None]
+        middle = len(state.facts["shares"]) // 2 * len(ground.groups)
+        model, one = _models(state)[middle + group], features[None]
         raw = model.bins.part(0, len(ground.columns)).apply(one[:, ground.columns])
         beside = ground.beside(one, np.zeros(1, dtype=np.int64), np.full(1, step))
         shares, average = attribute(model, bins_of(raw, model.bins, beside, np.zeros(1, dtype=np.int64)))
@@ -265,6 +314,25 @@ class _Ground:
         aligned = {int(season): np.array(at) for season, at in facts["aligned"].items()}
         start = None if facts["start"] is None else np.array(facts["start"])
         return cls(np.array(facts["columns"]), aligned, tuple(map(tuple, facts["groups"])), start)
+
+    def write(self, asked: Asked, models: Sequence[Boosted]) -> str:
+        """Scores (n_rows, n_steps) of the models of all groups, by operators."""
+        graph, steps, columns = asked.graph, sum(map(len, self.groups)), self.columns.tolist()
+        if len(self.groups) == steps:
+            beside = [[int(at[step]) for at in self.aligned.values()] for (step,) in self.groups]
+            pairs = [(model, [*columns, *more]) for model, more in zip(models, beside, strict=True)]
+            return write_trees(graph, pairs, asked.features, asked.width)
+        count = graph.cut(graph.node("Shape", asked.features), 0, 1, 0)
+        shape = graph.node("Concat", count, graph.constant([steps, 1], np.int64), axis=0)
+        rows = graph.shaped(graph.gathered(asked.features, columns, 1), -1, 1, len(columns))
+        parts = [
+            graph.node("Add", rows, asked.number(np.zeros((1, steps, 1)))),
+            graph.node("Expand", asked.number(np.arange(steps)[None, :, None]), shape),
+        ]
+        parts += [graph.shaped(graph.gathered(asked.features, at, 1), -1, steps, 1) for at in self.aligned.values()]
+        width = len(columns) + 1 + len(self.aligned)
+        each = graph.shaped(graph.node("Concat", *parts, axis=2), -1, width)
+        return graph.shaped(write_trees(graph, [(models[0], range(width))], each, width), -1, steps)
 
     def starts(self, features: Floats) -> Floats | float:
         """What trees add to: (n_rows, n_steps) values of a season before or the last; 0 where a missing one is."""

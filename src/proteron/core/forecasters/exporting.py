@@ -35,17 +35,18 @@ def graph_of(fitted: FittedContender) -> tuple[bytes, dict[str, Any]]:
     """
     learner, state = fitted.contender.forecaster, fitted.state
     graph, told = Graph(), None
+    names: tuple[str, ...] = ()
     if isinstance(learner, WindowForecaster):
+        names = WindowPlan.parse(state.facts["plan"]).names
         features = "features"
         if "instead" in state.facts:
             features = write_instead(graph, features, np.array(state.facts["instead"]))
-        told = learner.write_graph(state, Asked(graph, features, "level", "spread"))
+        told = learner.write_graph(state, Asked(graph, len(names), features, "level", "spread"))
     if told is None:
         raise InputError(
             f"{learner.title} has no graph of operators: only networks and trees on windows have.", field="forecaster"
         )
     plan = state.facts["plan"]
-    names = WindowPlan.parse(plan).names
     inputs = {"features": ("rows", len(names)), "level": ("rows", 1), "spread": ("rows", 1)}
     document = {
         "schema_version": _SCHEMA, "contender": fitted.contender.document(), "until": fitted.until,

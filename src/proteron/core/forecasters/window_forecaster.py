@@ -1,7 +1,7 @@
 """What all forecasters on windows share: the plan, scaling inside the fold, many steps ahead."""
 
 from abc import abstractmethod
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Literal
 
@@ -13,10 +13,11 @@ from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.forecasters.exchange.graph import Asked, Graph, Told
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
 from proteron.core.forecasters.influence import Importance, Influence, picture_of, pictures_of, shuffled
+from proteron.core.forecasters.learned_ranges import shares_of_levels
 from proteron.core.forecasters.pictures import Picture
 from proteron.core.panel import Covariate, Floats, Panel
-from proteron.core.timeline import Ints
-from proteron.core.windows import Table, WindowPlan, default_plan
+from proteron.core.timeline import CYCLES, Ints
+from proteron.core.windows import CalendarCycle, Static, Table, WindowPlan, default_plan
 
 _ROWS_AT_ONCE = 8192
 _CELLS_AT_ONCE = 4_000_000
@@ -231,6 +232,28 @@ class WindowForecaster(Forecaster):
             out[at.index, at.chunk] = flat * at.spread + at.level
         return out
 
+    def scaled_ends(
+        self, state: ForecasterState, features: Floats, levels: Sequence[float], level: float, spread: float
+    ) -> Floats:
+        """Scaled ends of ranges (n_levels, 2, n_rows, n_steps) of one series with that level and spread, of those who
+        tell them."""
+        raise NotImplementedError
+
+    def ranges(
+        self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int, levels: Sequence[float]
+    ) -> Floats | None:
+        """Flat ranges that were learned, (n_levels, 2, n_series, n_origins, horizon); None beyond the steps and levels
+        that were."""
+        steps = WindowPlan.parse(state.facts["plan"]).horizon
+        unknown = self.learns_levels and not set(shares_of_levels(levels)) <= set(state.facts["shares"])
+        if not self.tells_ranges or unknown or horizon > len(steps) or steps != tuple(range(1, len(steps) + 1)):
+            return None
+        out = np.full((len(levels), 2, len(panel), len(origins), horizon), np.nan)
+        for at in self._pieces(state, panel, origins):
+            ends = self.scaled_ends(state, at.features(), levels, at.level, at.spread)[..., :horizon]
+            out[:, :, at.index, at.chunk] = ends * at.spread + at.level
+        return out
+
     def _pieces(self, state: ForecasterState, panel: Panel, origins: Ints) -> Iterator["_Piece"]:
         """Origins that have a whole window, series by series, as many at a time as there is room for."""
         plan = WindowPlan.parse(state.facts["plan"])
@@ -320,6 +343,18 @@ def latest_lags(plan: WindowPlan) -> int:
     while run < len(plan.lags) and plan.lags[run] == run + 1:
         run += 1
     return run
+
+
+def categories_of(plan: WindowPlan, known: Panel) -> dict[int, int]:
+    """Columns of a plan's table that number categories or slots of the calendar, with how many there are."""
+    found, first = {}, 0
+    for feature in plan.features:
+        if isinstance(feature, CalendarCycle) and feature.form == "number":
+            found[first] = int(CYCLES[feature.field])
+        elif isinstance(feature, Static) and feature.form == "number" and known.covariate(feature.column).labels:
+            found[first] = len(known.covariate(feature.column).labels)
+        first += len(feature.names)
+    return found
 
 
 def instead_of(plan: WindowPlan, known: Panel) -> Ints:

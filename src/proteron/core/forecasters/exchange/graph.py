@@ -108,6 +108,7 @@ class Asked:
     (n_rows, 1) of the rows' series; all in double precision."""
 
     graph: Graph
+    width: int
     features: str
     level: str
     spread: str

@@ -10,6 +10,7 @@ from proteron.core.forecasters.exchange.graph import TREES, Graph
 from proteron.core.forecasters.trees.binning import MISSING, Bins
 from proteron.core.forecasters.trees.boosting import Boosted
 from proteron.core.forecasters.trees.tree import Tree
+from proteron.core.panel import Floats
 
 
 @dataclass
@@ -25,19 +26,30 @@ class _Nodes:
     rights: list[int] = field(default_factory=list)
     missing_left: list[int] = field(default_factory=list)
     leaves: list[tuple[int, int, int, float]] = field(default_factory=list)
+    sides: list[tuple[int, Floats, Floats]] = field(default_factory=list)
+    width: int = 0
 
     def add(self, tree: Tree, bins: Bins, number: int, target: int, columns: Sequence[int]) -> None:
-        """A tree's nodes; its features are `columns` of what the operator reads."""
+        """A tree's nodes; its features are `columns` of what the operator reads.
+
+        A split of categories reads a column of its own behind all others: 0 of those that go left, 1 of the rest.
+        """
         for place, feature in enumerate(tree.features.tolist()):
             inner = feature >= 0
+            read, border = (columns[feature], _border(tree, bins, place)) if inner else (0, 0.0)
+            if inner and bins.categorical[feature]:
+                edges = bins.edges[feature]
+                goes = 1.0 - tree.left_bins[place, [*range(len(edges)), MISSING]].astype(np.float64)
+                self.sides.append((read, edges, goes))
+                read, border = self.width + len(self.sides) - 1, 0.5
             self.trees.append(number)
             self.places.append(place)
             self.modes.append("BRANCH_LEQ" if inner else "LEAF")
-            self.features.append(columns[feature] if inner else 0)
+            self.features.append(read)
             self.lefts.append(int(tree.lefts[place]) if inner else 0)
             self.rights.append(int(tree.rights[place]) if inner else 0)
             self.missing_left.append(int(inner and tree.left_bins[place, MISSING]))
-            self.values.append(_border(tree, bins, place) if inner else 0.0)
+            self.values.append(border)
             if not inner:
                 self.leaves.append((number, place, target, float(tree.values[place])))
 
@@ -51,12 +63,25 @@ def _border(tree: Tree, bins: Bins, node: int) -> float:
     return float(edges[left - 1]) if left <= len(edges) else np.inf
 
 
-def write_trees(graph: Graph, models: Sequence[tuple[Boosted, Sequence[int]]], inputs: str) -> str:
-    """Scores (n_rows, n_models) of `inputs` (n_rows, n_columns) in double precision, NaN where missing.
+def _write_sides(graph: Graph, inputs: str, column: int, nodes: _Nodes) -> str:
+    """Where a column's category goes at each split of it, (n_rows, n_splits)."""
+    mine = [(edges, goes) for read, edges, goes in nodes.sides if read == column]
+    edges = mine[0][0]
+    if not len(edges):
+        return graph.node("Mul", graph.cast(graph.node("IsNaN", graph.gathered(inputs, [column], 1)), np.float64),
+                          graph.constant([[goes[-1] for _, goes in mine]], np.float64))  # fmt: skip
+    same = graph.cast(graph.node("Equal", graph.gathered(inputs, [column], 1), graph.constant(edges[None])), np.float64)
+    none = graph.node("Sub", graph.constant(1.0, np.float64), graph.over("ReduceMax", same, 1, keep=True))
+    which = graph.node("Concat", same, none, axis=1)
+    return graph.node("MatMul", which, graph.constant(np.array([goes for _, goes in mine]).T, np.float64))
+
+
+def write_trees(graph: Graph, models: Sequence[tuple[Boosted, Sequence[int]]], inputs: str, width: int) -> str:
+    """Scores (n_rows, n_models) of `inputs` (n_rows, width) in double precision, NaN where missing.
 
     A model comes with the columns that are its features.
     """
-    nodes, number = _Nodes(), 0
+    nodes, number = _Nodes(width=width), 0
     for target, (model, columns) in enumerate(models):
         for tree in model.trees:
             nodes.add(tree, model.bins, number, target, columns)
@@ -67,6 +92,14 @@ def write_trees(graph: Graph, models: Sequence[tuple[Boosted, Sequence[int]]], i
         none = graph.node("Where", graph.node("IsNaN", zero), graph.constant(0.0, np.float64), zero)
         return graph.node("Add", none, base)
     from onnx import numpy_helper
+
+    if nodes.sides:
+        read = np.array([column for column, _, _ in nodes.sides])
+        each = np.unique(read)
+        parts = [_write_sides(graph, inputs, int(column), nodes) for column in each]
+        order = np.argsort(np.concatenate([np.flatnonzero(read == column) for column in each]), kind="stable")
+        behind = graph.gathered(graph.node("Concat", *parts, axis=1), order, 1)
+        inputs = graph.node("Concat", inputs, behind, axis=1)
 
     def doubles(values: Sequence[float]) -> Any:
         return numpy_helper.from_array(np.array(values, dtype=np.float64), "values")

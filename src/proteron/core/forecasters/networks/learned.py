@@ -18,6 +18,7 @@ from proteron.core.forecasters.exchange.graph import Asked, Graph, Told
 from proteron.core.forecasters.exchange.network_graph import write_network, write_quantiles, write_spreads
 from proteron.core.forecasters.forecaster import ForecasterState, Training, Work
 from proteron.core.forecasters.influence import ALONG, along
+from proteron.core.forecasters.learned_ranges import ends_of, ends_of_quantiles, shares_of_levels, widened
 from proteron.core.forecasters.networks.straight import StraightLine, level_start, straight_start
 from proteron.core.forecasters.neural.bound import Drawing
 from proteron.core.forecasters.neural.losses import (
@@ -33,13 +34,14 @@ from proteron.core.forecasters.neural.training import Optimiser, Recipe, Rows, S
 from proteron.core.forecasters.window_forecaster import (
     Scaling,
     WindowForecaster,
+    categories_of,
     chronological_split,
     column_scales,
     latest_lags,
 )
 from proteron.core.panel import Floats, Panel
-from proteron.core.timeline import CYCLES, Ints
-from proteron.core.windows import CalendarCycle, Static, Table, WindowPlan, default_plan, usual_length
+from proteron.core.timeline import Ints
+from proteron.core.windows import Table, WindowPlan, default_plan, usual_length
 
 _MOST_ROWS = 200_000  # windows written out for a training
 _FLATTEST = 0.01  # of a series' spread: a window is not stretched further
@@ -102,6 +104,10 @@ class LearnedNetwork(WindowForecaster):
     )
     repeats: int = Field(1, ge=1, le=50, title="Repeats", description="Trainings, each from a seed of its own.")
     average: Literal["mean", "median"] = Field("mean", title="Average of repeats")
+    widen: bool = Field(
+        True, title="Repeats widen ranges", description="Ranges that are learned grow with how far repeats lie apart.",
+        json_schema_extra=ADVANCED,
+    )  # fmt: skip
     level: Literal["auto", "series", "window"] = Field(
         "auto",
         title="Centred by",
@@ -322,46 +328,26 @@ class LearnedNetwork(WindowForecaster):
         """Quantiles are those of the levels asked for."""
         return self.loss == "quantiles"
 
-    def ranges(
-        self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int, levels: Sequence[float]
-    ) -> Floats | None:
-        """Flat ranges that were learned, (n_levels, 2, n_series, n_origins, horizon); None beyond the steps and levels
-        that were."""
-        wanted = shares_of_levels(levels)
-        unknown = self.loss == "quantiles" and not set(wanted) <= set(state.facts["shares"])
-        if not self.tells_ranges or unknown or horizon > state.facts["steps"] or not self._from_the_next(state):
-            return None
-        out = np.full((len(levels), 2, len(panel), len(origins), horizon), np.nan)
-        for at in self._pieces(state, panel, origins):
-            ends = self._ends(state, at.features(), levels, at.level)[..., :horizon]
-            if self._counts:
-                out[:, :, at.index, at.chunk] = ends
-                continue
-            out[:, :, at.index, at.chunk] = ends * at.spread + at.level
-        return out
-
-    @staticmethod
-    def _from_the_next(state: ForecasterState) -> bool:
-        steps = WindowPlan.parse(state.facts["plan"]).horizon
-        return steps == tuple(range(1, len(steps) + 1))
-
-    def _ends(self, state: ForecasterState, features: Floats, levels: Sequence[float], level: float) -> Floats:
+    def scaled_ends(
+        self, state: ForecasterState, features: Floats, levels: Sequence[float], level: float, spread: float
+    ) -> Floats:
         """Scaled ends of ranges (n_levels, 2, n_rows, n_steps): means over repeats of their quantiles, or those of a
-        normal distribution with their mean, and the mean of their variances and that between them."""
+        distribution with their mean, and the mean of their variances and that between them."""
         told, offset, scale = self.told_of(state, features)
+        sides = [ends_of(each) for each in levels]
         if self._counts:
-            return counted_ends(told, float(_unit(np.array(level))), [_ends_of(each) for each in levels])
+            return (counted_ends(told, float(_unit(np.array(level))), sides) - level) / spread
         if self.loss == "quantiles":
-            values = quantiles_of(told.reshape(-1, told.shape[-1])).reshape(told.shape).mean(axis=0)
-            places = {share: place for place, share in enumerate(state.facts["shares"])}
-            chosen = [[places[share] for share in _ends_of(level)] for level in levels]
-            ends = np.array([[values[..., place] for place in pair] for pair in chosen])
+            values = quantiles_of(told.reshape(-1, told.shape[-1])).reshape(told.shape)
+            ends = ends_of_quantiles(values.mean(axis=0), state.facts["shares"], levels)
+            if self.widen:
+                ends = widened(ends, values[..., told.shape[-1] // 2], sides)
             return ends * scale + offset
-        spreads = spreads_of(told[..., 1].ravel()).reshape(told.shape[:-1])
-        spread = np.sqrt((spreads**2).mean(axis=0) + told[..., 0].var(axis=0))
+        variances = spreads_of(told[..., 1].ravel()).reshape(told.shape[:-1]) ** 2
+        between = told[..., 0].var(axis=0) if self.widen else 0.0
+        wide = np.sqrt(variances.mean(axis=0) + between)
         middle = told[..., 0].mean(axis=0)
-        sides = special.ndtri(np.array([_ends_of(level) for level in levels]))
-        return (middle + sides[:, :, None, None] * spread) * scale + offset
+        return (middle + special.ndtri(np.array(sides))[:, :, None, None] * wide) * scale + offset
 
     def write_graph(self, state: ForecasterState, asked: Asked) -> Told:
         """Every repeat's network, and the mean or median of what they say; quantiles, or the spread of a normal
@@ -415,32 +401,39 @@ class LearnedNetwork(WindowForecaster):
         return graph.over("ReduceMean", said, 0)
 
     def shares_of(self, state: ForecasterState, features: Floats, step: int) -> tuple[Floats, float] | None:
-        """Integrated gradients of the mean of all repeats, from a window of averages, in double precision."""
+        """Integrated gradients of the mean of all repeats in what is seen, in double precision, from an average window
+        at the level and in the spread of this one; categories are put in before, one after the other."""
         if self._counts:
             return None
         eye, network = self._eye(state), self.network_of(state)
-        start, end = np.array(eye.centre), np.where(np.isnan(features), eye.centre, features)
-        total, base = np.zeros(len(features)), 0.0
+        seen, offset, scale = eye.see(features[None])
         says, middle = self._says(state.facts["shares"])
-        place = step * says + middle
+        place, end = step * says + middle, seen[0]
+        ways = [np.zeros_like(end)]  # from nothing to all categories
+        for column, _ in state.facts["categories"]:
+            ways.append(ways[-1].copy())
+            ways[-1][column] = end[column]
+        total, base = np.zeros(len(end)), 0.0
         for parameters in state.arrays["parameters"].astype(np.float64):
             bound = network.bind(parameters, np.zeros_like(parameters), ALONG, Drawing(np.random.default_rng(0)), True)
 
             def slopes(rows: Floats, bound: Bound = bound) -> Floats:
-                seen, _, _ = eye.see(rows)
-                bound.input[:] = seen
+                bound.input[:] = rows
                 bound.forward()
                 bound.flows[:] = 0
                 bound.by_output[:, place] = 1
-                said = bound.output[:, place].copy()
                 bound.back()
-                return eye.slopes(rows, bound.by_input, said)
+                return bound.by_input
 
-            total += along(slopes, start, end)
-            seen, offset, scale = eye.see(start[None])
-            base += float((answers(network, parameters, seen)[0, place] * scale + offset)[0, 0])
+            said = answers(network, parameters, np.array(ways))[:, place]
+            total += along(slopes, ways[-1], end)
+            for (column, _), jump in zip(state.facts["categories"], np.diff(said), strict=True):
+                total[column] += jump
+            base += float(said[0])
         count = len(state.arrays["parameters"])
-        return total / count, base / count
+        shares = np.empty(len(end))
+        shares[eye.order] = total / count * scale[0, 0]
+        return shares, base / count * float(scale[0, 0]) + float(offset[0, 0])
 
     def _eye(self, state: ForecasterState) -> "_Eye":
         facts, arrays = state.facts, state.arrays
@@ -493,16 +486,6 @@ class LearnedNetwork(WindowForecaster):
 def _unit(level: Floats) -> Floats:
     """What counts of a series with such a mean are told in."""
     return np.where(level > 0, level, 1.0)
-
-
-def _ends_of(level: float) -> tuple[float, float]:
-    """Shares below the ends of a central range."""
-    return round((1 - level) / 2, 6), round((1 + level) / 2, 6)
-
-
-def shares_of_levels(levels: Sequence[float]) -> tuple[float, ...]:
-    """The middle and the ends of ranges, rising."""
-    return tuple(sorted({0.5, *(share for level in levels for share in _ends_of(level))}))
 
 
 @dataclass(frozen=True)
@@ -575,35 +558,6 @@ class _Eye:
         seen = graph.node("Div", graph.node("Sub", moved, number(self.centre)), number(self.spread))
         known = graph.node("Where", graph.node("IsNaN", seen), number(0.0), seen)
         return graph.gathered(known, self.order, 1), offset, scale
-
-    def slopes(self, features: Floats, by_seen: Floats, said: Floats) -> Floats:
-        """Slopes by features (n_rows, n_features) of offset + scale · said, from those of `said` by what is seen."""
-        by_moved = np.empty_like(by_seen)
-        by_moved[:, self.order] = by_seen
-        by_moved /= self.spread
-        if self.level != "window":
-            return by_moved
-        latest = features[:, : self.latest]
-        moved, offset, scale = self.apart(features)
-        by_own = by_moved / np.where(self.scales, scale, 1.0)
-        by_offset = 1 - scale * (by_own * self.moves).sum(axis=1, keepdims=True)
-        along = (np.where(self.scales, by_moved, 0.0) * moved).sum(axis=1, keepdims=True)
-        by_scale = np.where(latest.std(axis=1, keepdims=True) > _FLATTEST, said[:, None] - along, 0.0)
-        out = by_own * scale
-        out[:, : self.latest] += (by_offset + by_scale * (latest - offset) / scale) / self.latest
-        return out
-
-
-def categories_of(plan: WindowPlan, known: Panel) -> dict[int, int]:
-    """Columns of a plan's table that number categories or slots of the calendar, with how many there are."""
-    found, first = {}, 0
-    for feature in plan.features:
-        if isinstance(feature, CalendarCycle) and feature.form == "number":
-            found[first] = int(CYCLES[feature.field])
-        elif isinstance(feature, Static) and feature.form == "number" and known.covariate(feature.column).labels:
-            found[first] = len(known.covariate(feature.column).labels)
-        first += len(feature.names)
-    return found
 
 
 def _units(plan: WindowPlan) -> tuple[Floats, NDArray[np.bool_]]:
