@@ -101,6 +101,17 @@ class SuitedView(BaseModel):
     )
 
 
+class LayerView(BaseModel):
+    """A layer of a network, with what every of its steps sees on the time axis."""
+
+    title: str
+    steps: Place
+    channels: Place
+    weights: Place
+    lags: list[list[int] | None]
+    beside: bool
+
+
 class FactsView(BaseModel):
     fold: Place
     summary: str
@@ -118,6 +129,9 @@ class FactsView(BaseModel):
     checks_after: list[CheckView]
     loss: list[float | None]
     validation_loss: list[float | None]
+    other_losses: list[list[float | None]]
     kept_epoch: int | None
+    layers: list[LayerView]
+    graph: bool
     windows: int | None
     stages: list[str]

@@ -57,7 +57,13 @@ def _view(found: Facts) -> views.FactsView:
         checks_after=_check_views(found.checks_after),
         loss=list(training.loss) if training else [],
         validation_loss=list(training.validation_loss) if training else [],
+        other_losses=[list(each) for each in training.others] if training else [],
         kept_epoch=training.kept_epoch if training else None,
+        layers=[
+            views.LayerView(**vars(each) | {"lags": [pair and list(pair) for pair in each.lags]})
+            for each in found.drawn
+        ],
+        graph=found.graph,
         windows=training.windows if training else None,
         stages=found.stages,
     )

@@ -7,7 +7,7 @@ import numpy as np
 
 from proteron.core.forecasters.contender import FittedContender
 from proteron.core.forecasters.explain import OneStep, fit_pictures, joint_picture, one_step, residual_checks
-from proteron.core.forecasters.forecaster import Coefficient, Training, Tried
+from proteron.core.forecasters.forecaster import Coefficient, DrawnLayer, Training, Tried
 from proteron.core.forecasters.pictures import Picture
 from proteron.core.judge import CellResult, learned_by
 from proteron.core.panel import Floats, Panel
@@ -98,6 +98,8 @@ class Facts:
     checks: list[tuple[str, TestResult]]
     checks_after: list[tuple[str, TestResult]]
     training: Training | None
+    drawn: list[DrawnLayer]
+    graph: bool
     stages: list[str]
 
 
@@ -166,5 +168,7 @@ def _facts(result: CellResult, panel: Panel, series: int) -> Facts:
         checks=checks,
         checks_after=residual_checks(steps, panel.axis.step.season, after=True),
         training=forecaster.training(fitted.state),
+        drawn=forecaster.drawn(fitted.state),
+        graph=forecaster.has_graph,
         stages=[stage.title for stage in fitted.chain.stages],
     )

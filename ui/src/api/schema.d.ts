@@ -947,6 +947,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/experiments/{experiment_id}/learned.npz": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a contender learned in a fold, with what it knew, for `load_fitted`. */
+        get: operations["takeaway_learned_archive_experiments__int_experiment_id__learned_npz_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/experiments/{experiment_id}/learned.onnx.zip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a network or trees learned in a fold, as an ONNX graph, with chain and window plan beside it as JSON. */
+        get: operations["takeaway_learned_graph_experiments__int_experiment_id__learned_onnx_zip_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/experiments/{experiment_id}/outlooks": {
         parameters: {
             query?: never;
@@ -1780,6 +1814,12 @@ export interface components {
              */
             dropout: number;
             /**
+             * Numbers per category
+             * @description Learned of every category, or slot of the calendar, that the plan tells as a number; 0: none.
+             * @default 4
+             */
+            embedding: number;
+            /**
              * Epochs at most
              * @description How often all windows are seen, at most.
              * @default 40
@@ -1810,18 +1850,18 @@ export interface components {
             learning_rate: number;
             /**
              * Centred by
-             * @description What a series or each window is; windows follow a level that moves.
-             * @default series
+             * @description Series or window, which follows a level that moves; auto: by what a line errs.
+             * @default auto
              * @enum {string}
              */
-            level: "series" | "window";
+            level: "auto" | "series" | "window";
             /**
              * Loss
-             * @description Quantiles and Gaussian: ranges are learned too.
+             * @description The last three learn ranges too; negative binomial: for counts.
              * @default huber
              * @enum {string}
              */
-            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian";
+            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian" | "negative_binomial";
             /**
              * Optimiser
              * @description How steps follow slopes.
@@ -1893,6 +1933,12 @@ export interface components {
              */
             weight_decay: number;
             /**
+             * Repeats widen ranges
+             * @description Ranges that are learned grow with how far repeats lie apart.
+             * @default true
+             */
+            widen: boolean;
+            /**
              * Numbers per point
              * @description Pixel columns it is drawn in.
              * @default 32
@@ -1930,6 +1976,12 @@ export interface components {
              */
             clip: number;
             /**
+             * Numbers per category
+             * @description Learned of every category, or slot of the calendar, that the plan tells as a number; 0: none.
+             * @default 4
+             */
+            embedding: number;
+            /**
              * Epochs at most
              * @description How often all windows are seen, at most.
              * @default 40
@@ -1954,18 +2006,18 @@ export interface components {
             learning_rate: number;
             /**
              * Centred by
-             * @description What a series or each window is; windows follow a level that moves.
-             * @default series
+             * @description Series or window, which follows a level that moves; auto: by what a line errs.
+             * @default auto
              * @enum {string}
              */
-            level: "series" | "window";
+            level: "auto" | "series" | "window";
             /**
              * Loss
-             * @description Quantiles and Gaussian: ranges are learned too.
+             * @description The last three learn ranges too; negative binomial: for counts.
              * @default huber
              * @enum {string}
              */
-            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian";
+            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian" | "negative_binomial";
             /**
              * Optimiser
              * @description How steps follow slopes.
@@ -2031,6 +2083,12 @@ export interface components {
              */
             weight_decay: number;
             /**
+             * Repeats widen ranges
+             * @description Ranges that are learned grow with how far repeats lie apart.
+             * @default true
+             */
+            widen: boolean;
+            /**
              * Windows per epoch
              * @description Drawn anew each epoch.
              * @default 6000
@@ -2086,6 +2144,12 @@ export interface components {
              */
             depth: number;
             /**
+             * Numbers per category
+             * @description Learned of every category, or slot of the calendar, that the plan tells as a number; 0: none.
+             * @default 4
+             */
+            embedding: number;
+            /**
              * Epochs at most
              * @description How often all windows are seen, at most.
              * @default 40
@@ -2104,18 +2168,18 @@ export interface components {
             learning_rate: number;
             /**
              * Centred by
-             * @description What a series or each window is; windows follow a level that moves.
-             * @default series
+             * @description Series or window, which follows a level that moves; auto: by what a line errs.
+             * @default auto
              * @enum {string}
              */
-            level: "series" | "window";
+            level: "auto" | "series" | "window";
             /**
              * Loss
-             * @description Quantiles and Gaussian: ranges are learned too.
+             * @description The last three learn ranges too; negative binomial: for counts.
              * @default huber
              * @enum {string}
              */
-            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian";
+            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian" | "negative_binomial";
             /**
              * Optimiser
              * @description How steps follow slopes.
@@ -2192,6 +2256,12 @@ export interface components {
              * @default 0.0001
              */
             weight_decay: number;
+            /**
+             * Repeats widen ranges
+             * @description Ranges that are learned grow with how far repeats lie apart.
+             * @default true
+             */
+            widen: boolean;
             /**
              * Windows per epoch
              * @description Drawn anew each epoch.
@@ -2435,6 +2505,12 @@ export interface components {
              */
             depth: number;
             /**
+             * Falling with
+             * @description Features: what is forecast never rises as one of them rises.
+             * @default []
+             */
+            falling: string[];
+            /**
              * @description Which one it is. (enum property replaced by openapi-typescript)
              * @enum {string}
              */
@@ -2453,11 +2529,10 @@ export interface components {
             leaves: number;
             /**
              * Loss
-             * @description Poisson and Tweedie: for what is never negative.
+             * @description Poisson and Tweedie: for what is never negative. Quantiles: ranges are learned too.
              * @default squared
-             * @enum {string}
              */
-            loss: "squared" | "absolute" | "huber" | "quantile" | "poisson" | "tweedie";
+            loss: ("squared" | "absolute" | "huber" | "quantile" | "poisson" | "tweedie") | "quantiles";
             /**
              * Growth
              * @description The leaf that gains most first, or level by level.
@@ -2489,6 +2564,12 @@ export interface components {
              * @default 0.08
              */
             rate: number;
+            /**
+             * Rising with
+             * @description Features: what is forecast never falls as one of them rises.
+             * @default []
+             */
+            rising: string[];
             /**
              * Share of rows a tree sees
              * @description Rows.
@@ -3327,6 +3408,12 @@ export interface components {
              */
             clip: number;
             /**
+             * Numbers per category
+             * @description Learned of every category, or slot of the calendar, that the plan tells as a number; 0: none.
+             * @default 4
+             */
+            embedding: number;
+            /**
              * Epochs at most
              * @description How often all windows are seen, at most.
              * @default 40
@@ -3357,18 +3444,23 @@ export interface components {
             learning_rate: number;
             /**
              * Centred by
-             * @description What a series or each window is; windows follow a level that moves.
-             * @default series
+             * @description Series or window, which follows a level that moves; auto: by what a line errs.
+             * @default auto
              * @enum {string}
              */
-            level: "series" | "window";
+            level: "auto" | "series" | "window";
             /**
              * Loss
-             * @description Quantiles and Gaussian: ranges are learned too.
+             * @description The last three learn ranges too; negative binomial: for counts.
              * @default huber
              * @enum {string}
              */
-            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian";
+            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian" | "negative_binomial";
+            /**
+             * Batch normalisation
+             * @default false
+             */
+            normed: boolean;
             /**
              * Optimiser
              * @description How steps follow slopes.
@@ -3452,6 +3544,12 @@ export interface components {
              * @default 0.0001
              */
             weight_decay: number;
+            /**
+             * Repeats widen ranges
+             * @description Ranges that are learned grow with how far repeats lie apart.
+             * @default true
+             */
+            widen: boolean;
             /**
              * Windows per epoch
              * @description Drawn anew each epoch.
@@ -3866,6 +3964,12 @@ export interface components {
              */
             clip: number;
             /**
+             * Numbers per category
+             * @description Learned of every category, or slot of the calendar, that the plan tells as a number; 0: none.
+             * @default 4
+             */
+            embedding: number;
+            /**
              * Epochs at most
              * @description How often all windows are seen, at most.
              * @default 40
@@ -3884,18 +3988,18 @@ export interface components {
             learning_rate: number;
             /**
              * Centred by
-             * @description What a series or each window is; windows follow a level that moves.
+             * @description Series or window, which follows a level that moves; auto: by what a line errs.
              * @default window
              * @enum {string}
              */
-            level: "series" | "window";
+            level: "auto" | "series" | "window";
             /**
              * Loss
-             * @description Quantiles and Gaussian: ranges are learned too.
+             * @description The last three learn ranges too; negative binomial: for counts.
              * @default huber
              * @enum {string}
              */
-            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian";
+            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian" | "negative_binomial";
             /**
              * Optimiser
              * @description How steps follow slopes.
@@ -3967,6 +4071,12 @@ export interface components {
              */
             weight_decay: number;
             /**
+             * Repeats widen ranges
+             * @description Ranges that are learned grow with how far repeats lie apart.
+             * @default true
+             */
+            widen: boolean;
+            /**
              * Windows per epoch
              * @description Drawn anew each epoch.
              * @default 6000
@@ -4011,6 +4121,12 @@ export interface components {
              */
             dropout: number;
             /**
+             * Numbers per category
+             * @description Learned of every category, or slot of the calendar, that the plan tells as a number; 0: none.
+             * @default 4
+             */
+            embedding: number;
+            /**
              * Epochs at most
              * @description How often all windows are seen, at most.
              * @default 60
@@ -4038,11 +4154,11 @@ export interface components {
             learning_rate: number;
             /**
              * Centred by
-             * @description What a series or each window is; windows follow a level that moves.
-             * @default series
+             * @description Series or window, which follows a level that moves; auto: by what a line errs.
+             * @default auto
              * @enum {string}
              */
-            level: "series" | "window";
+            level: "auto" | "series" | "window";
             /**
              * Straight line beside it
              * @description Values of one series.
@@ -4051,11 +4167,11 @@ export interface components {
             line: boolean;
             /**
              * Loss
-             * @description Quantiles and Gaussian: ranges are learned too.
+             * @description The last three learn ranges too; negative binomial: for counts.
              * @default huber
              * @enum {string}
              */
-            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian";
+            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian" | "negative_binomial";
             /**
              * Optimiser
              * @description How steps follow slopes.
@@ -4120,6 +4236,12 @@ export interface components {
              * @default 0.0001
              */
             weight_decay: number;
+            /**
+             * Repeats widen ranges
+             * @description Ranges that are learned grow with how far repeats lie apart.
+             * @default true
+             */
+            widen: boolean;
             /**
              * Windows per epoch
              * @description Drawn anew each epoch.
@@ -4188,7 +4310,7 @@ export interface components {
             batch: number;
             /**
              * Channels
-             * @description Numbers per point.
+             * @description Numbers of every step.
              * @default 16
              */
             channels: number;
@@ -4204,6 +4326,12 @@ export interface components {
              * @default 0
              */
             dropout: number;
+            /**
+             * Numbers per category
+             * @description Learned of every category, or slot of the calendar, that the plan tells as a number; 0: none.
+             * @default 4
+             */
+            embedding: number;
             /**
              * Epochs at most
              * @description How often all windows are seen, at most.
@@ -4229,18 +4357,18 @@ export interface components {
             learning_rate: number;
             /**
              * Centred by
-             * @description What a series or each window is; windows follow a level that moves.
-             * @default series
+             * @description Series or window, which follows a level that moves; auto: by what a line errs.
+             * @default auto
              * @enum {string}
              */
-            level: "series" | "window";
+            level: "auto" | "series" | "window";
             /**
              * Loss
-             * @description Quantiles and Gaussian: ranges are learned too.
+             * @description The last three learn ranges too; negative binomial: for counts.
              * @default huber
              * @enum {string}
              */
-            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian";
+            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian" | "negative_binomial";
             /**
              * Optimiser
              * @description How steps follow slopes.
@@ -4311,6 +4439,12 @@ export interface components {
              * @default 0.0001
              */
             weight_decay: number;
+            /**
+             * Repeats widen ranges
+             * @description Ranges that are learned grow with how far repeats lie apart.
+             * @default true
+             */
+            widen: boolean;
             /**
              * Windows per epoch
              * @description Drawn anew each epoch.
@@ -4775,10 +4909,20 @@ export interface components {
              */
             fold: number;
             /**
+             * Graph
+             * @description Whether it can be taken away as an ONNX graph.
+             */
+            graph: boolean;
+            /**
              * Kept Epoch
-             * @description The epoch that was kept, from 1.
+             * @description The epoch that was kept, from 1; 0: what it began as.
              */
             kept_epoch: number | null;
+            /**
+             * Layers
+             * @description Layers of the network, in the order they are computed.
+             */
+            layers: components["schemas"]["LayerView"][];
             /**
              * Loss
              * @description Loss by epoch, in flat units; of a regression, how far points pull.
@@ -4791,6 +4935,11 @@ export interface components {
             memory: number | null;
             /** @description Errors one step ahead. */
             one_step: components["schemas"]["OneStepView"];
+            /**
+             * Other Losses
+             * @description Of other repeats, the loss of what was held out by epoch.
+             */
+            other_losses: (number | null)[][];
             /**
              * Pictures
              * @description Curves to draw.
@@ -6008,6 +6157,42 @@ export interface components {
              * @enum {string}
              */
             kind: "last_value";
+        };
+        /**
+         * LayerView
+         * @description A layer of a network, with what every of its steps sees on the time axis.
+         */
+        LayerView: {
+            /**
+             * Beside
+             * @description Whether it reads other features, too.
+             */
+            beside: boolean;
+            /**
+             * Channels
+             * @description Numbers of every step.
+             */
+            channels: number;
+            /**
+             * Lags
+             * @description By step, the farthest and the nearest point it sees, in points before the cutoff.
+             */
+            lags: (number[] | null)[];
+            /**
+             * Steps
+             * @description Steps of what it makes.
+             */
+            steps: number;
+            /**
+             * Title
+             * @description What kind of layer it is.
+             */
+            title: string;
+            /**
+             * Weights
+             * @description Weights it has.
+             */
+            weights: number;
         };
         /** LeakBody */
         LeakBody: {
@@ -8621,6 +8806,12 @@ export interface components {
              */
             depth: number;
             /**
+             * Numbers per category
+             * @description Learned of every category, or slot of the calendar, that the plan tells as a number; 0: none.
+             * @default 4
+             */
+            embedding: number;
+            /**
              * Epochs at most
              * @description How often all windows are seen, at most.
              * @default 40
@@ -8645,18 +8836,18 @@ export interface components {
             learning_rate: number;
             /**
              * Centred by
-             * @description What a series or each window is; windows follow a level that moves.
-             * @default series
+             * @description Series or window, which follows a level that moves; auto: by what a line errs.
+             * @default auto
              * @enum {string}
              */
-            level: "series" | "window";
+            level: "auto" | "series" | "window";
             /**
              * Loss
-             * @description Quantiles and Gaussian: ranges are learned too.
+             * @description The last three learn ranges too; negative binomial: for counts.
              * @default huber
              * @enum {string}
              */
-            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian";
+            loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian" | "negative_binomial";
             /**
              * Optimiser
              * @description How steps follow slopes.
@@ -8733,6 +8924,12 @@ export interface components {
              * @default 0.0001
              */
             weight_decay: number;
+            /**
+             * Repeats widen ranges
+             * @description Ranges that are learned grow with how far repeats lie apart.
+             * @default true
+             */
+            widen: boolean;
             /**
              * Windows per epoch
              * @description Drawn anew each epoch.
@@ -14032,6 +14229,88 @@ export interface operations {
                     "application/vnd.apache.parquet": string;
                 };
             };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    takeaway_learned_archive_experiments__int_experiment_id__learned_npz_get: {
+        parameters: {
+            query: {
+                /** @description The contender's name. */
+                contender: string;
+                /** @description Number of the fold, from 0; null: none had learned. */
+                fold?: number | null;
+                /** @description Instead of a fold: the one that had learned by then. */
+                origin?: number | null;
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
+                series?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The experiment's number. */
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    takeaway_learned_graph_experiments__int_experiment_id__learned_onnx_zip_get: {
+        parameters: {
+            query: {
+                /** @description The contender's name. */
+                contender: string;
+                /** @description Number of the fold, from 0; null: none had learned. */
+                fold?: number | null;
+                /** @description Instead of a fold: the one that had learned by then. */
+                origin?: number | null;
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
+                series?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The experiment's number. */
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
             /** @description Unprocessable Entity */
             422: {
                 headers: {

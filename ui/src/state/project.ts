@@ -29,6 +29,17 @@ export interface Choices {
 /** The open project, its dataset and catalogue, kept current by server-sent events. */
 const CELLS_EVERY = 1000
 
+/** How far the fit of a cell is: whose, and its losses so far by epoch or tree. */
+export interface CellProgress {
+  share: number
+  about: string
+  contender: string
+  fold: number | null
+  epochs: number[]
+  learned: number[]
+  held_out: number[]
+}
+
 export const useProject = defineStore('project', () => {
   const list = ref<Shapes['ProjectName'][]>([])
   const deleted = ref<Shapes['KeptView'][]>([])
@@ -43,7 +54,7 @@ export const useProject = defineStore('project', () => {
   /** How far the reading of what was brought is, while it is read. */
   const intake = ref<{ stage: string; share: number } | null>(null)
   /** How far the cell is that is being computed, by experiment, while its contender tells. */
-  const progress = ref<Record<number, { share: number; about: string }>>({})
+  const progress = ref<Record<number, CellProgress>>({})
   let quiet: ReturnType<typeof setTimeout> | undefined
   let stream: EventSource | null = null
   let refresh: ReturnType<typeof setTimeout> | undefined
@@ -171,7 +182,7 @@ export const useProject = defineStore('project', () => {
         profile?: number
         resync?: boolean
         cell?: boolean
-        progress?: { share: number; about: string }
+        progress?: CellProgress
         intake?: string
         share?: number
         kept?: boolean

@@ -12,7 +12,7 @@ from proteron.core.errors import InputError, SettingsError
 from proteron.core.forecasters.aligned import aligned_columns, nearest_columns, with_aligned_lags
 from proteron.core.forecasters.exchange.graph import Asked, Told
 from proteron.core.forecasters.exchange.tree_graph import write_trees
-from proteron.core.forecasters.forecaster import ForecasterState, Training, Work
+from proteron.core.forecasters.forecaster import ForecasterState, Progress, Training, Work
 from proteron.core.forecasters.learned_ranges import ends_of_quantiles, shares_of_levels
 from proteron.core.forecasters.trees.attribution import attribute
 from proteron.core.forecasters.trees.binning import Binned, Bins
@@ -40,6 +40,7 @@ class BoostedTrees(WindowForecaster):
     can: ClassVar[tuple[str, ...]] = ("seasons", "covariates")  # a leaf says nothing that was never there
     panel_wide: ClassVar[bool] = True
     reads_short: ClassVar[bool] = True
+    has_graph: ClassVar[bool] = True
     version: ClassVar[int] = 2
     form: ClassVar[int] = 2
     cost: ClassVar[float] = 60.0
@@ -111,9 +112,10 @@ class BoostedTrees(WindowForecaster):
         jobs = [(steps, share) for share in told for steps in ground.groups]
         for place, (steps, share) in enumerate(jobs):
 
-            def tell(tree: int, place: int = place) -> None:
+            def tell(losses: Sequence[float], later: Sequence[float], place: int = place) -> None:
                 work.go_on()
-                work.report((place + tree / self.trees) / len(jobs), f"tree {tree + 1}")
+                share = (place + len(losses) / self.trees) / len(jobs)
+                work.report(Progress(share, f"tree {len(losses) + 1}", tuple(losses), tuple(later)))
 
             pairs = _pairs(train, steps, rng)
             beside = ground.beside(table.features, *pairs)

@@ -21,7 +21,20 @@ def _go_on() -> bool:
     return False
 
 
-def unheard(_share: float, _about: str) -> None:
+@dataclass(frozen=True)
+class Progress:
+    """How far a fit is: the share that is done, a word about it, the losses so far by epoch or tree, learned and held
+    out; and whose fit it is, where somebody knows."""
+
+    share: float
+    about: str
+    learned: tuple[float, ...] = ()
+    held_out: tuple[float, ...] = ()
+    contender: str = ""
+    fold: int | None = None
+
+
+def unheard(_told: Progress) -> None:
     """Nobody listens."""
 
 
@@ -30,14 +43,14 @@ class Work:
     """What a fit may need besides data: how far it will be asked to look, its seed, when to end, whom to tell.
 
     `deadline` is a moment of `time.monotonic`; `levels` are the ranges that will be asked for, for those who must learn
-    them; `report` takes the share that is done and a word about it.
+    them; `report` hears how far it is.
     """
 
     horizon: int | None = None
     seed: int = 0
     stop_asked: Callable[[], bool] = _go_on
     deadline: float | None = None
-    report: Callable[[float, str], None] = unheard
+    report: Callable[[Progress], None] = unheard
     levels: tuple[float, ...] = ()
 
     def go_on(self) -> None:
@@ -100,12 +113,27 @@ class Tried:
 
 @dataclass(frozen=True)
 class Training:
-    """How a training went: losses by epoch, learned and held out, and the epoch whose weights were kept (from 0)."""
+    """How a training went: losses by epoch, learned and held out, and the epoch whose weights were kept (from 1; 0:
+    what it began as); of other repeats the held-out losses."""
 
     loss: tuple[float, ...]
     validation_loss: tuple[float, ...]
     kept_epoch: int
     windows: int
+    others: tuple[tuple[float, ...], ...] = ()
+
+
+@dataclass(frozen=True)
+class DrawnLayer:
+    """A layer of a network on the time axis: steps and channels of what it makes, its weights, and for every step the
+    farthest and the nearest point it sees, as lags; None where it sees none. `beside`: it reads other features too."""
+
+    title: str
+    steps: int
+    channels: int
+    weights: int
+    lags: tuple[tuple[int, int] | None, ...]
+    beside: bool
 
 
 _LARGEST = 1e140
@@ -175,6 +203,12 @@ class Forecaster(Versioned):
 
     def tried(self, state: ForecasterState, key: str) -> list[Tried]:
         """What was tried for one series before one form was taken."""
+        return []
+
+    has_graph: ClassVar[bool] = False  # it can be handed over as a graph of operators
+
+    def drawn(self, state: ForecasterState) -> list[DrawnLayer]:
+        """The layers of a network, for drawing; none where there is no network."""
         return []
 
     def training(self, state: ForecasterState) -> Training | None:

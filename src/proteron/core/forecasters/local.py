@@ -10,7 +10,15 @@ import numpy as np
 
 from proteron.core.errors import ProteronError, StoppedError, TooShortError
 from proteron.core.forecasters.criteria import information
-from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Tried, Work, refuse_huge, unheard
+from proteron.core.forecasters.forecaster import (
+    Forecaster,
+    ForecasterState,
+    Progress,
+    Tried,
+    Work,
+    refuse_huge,
+    unheard,
+)
 from proteron.core.forecasters.noise import Noise
 from proteron.core.forecasters.ranges import normal_bounds
 from proteron.core.forecasters.rehearsal import (
@@ -110,7 +118,7 @@ class LocalForecaster(Forecaster):
             except ProteronError as error:
                 declined[key] = error.message
                 rows.append(None)
-            work.report((index + 1) / len(known), key)
+            work.report(Progress((index + 1) / len(known), key))
         arrays: dict[str, Any] = {"first": known.starts.astype(np.int64)}
         made = [row for row in rows if row is not None]
         for name in made[0].arrays if made else ():

@@ -124,20 +124,26 @@ class WindowForecaster(Forecaster):
         """What the forecast of a step ahead (1 …) looks at, from the end of `panel`; None where nothing tells, or no
         window is complete there."""
         plan = WindowPlan.parse(state.facts["plan"])
-        index, row = panel.keys.index(key), state.row(key)
-        if step not in plan.horizon or panel.lengths[index] < plan.look_back:
+        row, features = state.row(key), self._latest(state, panel, key)
+        if step not in plan.horizon or features is None:
             return None
         level, spread = float(state.arrays["level"][row]), float(state.arrays["spread"][row])
-        alone = panel.select([index])
-        scaled = Scaling(np.array([level]), np.array([spread])).apply(alone)
-        last = np.array([int(alone.lengths[0]) - 1])
-        features = self.written(state, plan, scaled, last, np.zeros(1, dtype=np.int64))
         told = self.shares_of(state, features[0], plan.horizon.index(step))
         if told is None or not np.isfinite(told[0]).all():
             return None
         shares, average = told[0] * spread, told[1] * spread + level
         lags = np.array([*plan.lags, *[0] * (len(plan.names) - len(plan.lags))])
         return Influence(step, tuple(plan.names), lags, shares, average, float(average + shares.sum()))
+
+    def _latest(self, state: ForecasterState, panel: Panel, key: str) -> Floats | None:
+        """Scaled features (1, n_features) at the end of `panel`; None without a whole window."""
+        plan, row = WindowPlan.parse(state.facts["plan"]), state.row(key)
+        alone = panel.select([panel.keys.index(key)])
+        if alone.lengths[0] < plan.look_back:
+            return None
+        scaled = Scaling(state.arrays["level"][[row]], state.arrays["spread"][[row]]).apply(alone)
+        last = np.array([int(alone.lengths[0]) - 1])
+        return self.written(state, plan, scaled, last, np.zeros(1, dtype=np.int64))
 
     def importance(self, state: ForecasterState, panel: Panel, key: str, columns: Ints) -> Importance | None:
         """How much a series' error grows when a feature is shuffled among its last windows; None with too few.

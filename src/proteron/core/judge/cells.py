@@ -13,6 +13,7 @@ from proteron.core.errors import InputError, OutdatedError
 from proteron.core.flatten import FittedChain
 from proteron.core.forecasters import Contender, FittedContender, ForecasterState, Work, truths
 from proteron.core.forecasters.forecast import quantile_rows
+from proteron.core.forecasters.forecaster import Progress
 from proteron.core.judge.conformal import FoldRanges, corrected
 from proteron.core.judge.density import log_density
 from proteron.core.judge.folds import Fold
@@ -253,7 +254,12 @@ def _series(panel: Panel, cell: Cell) -> Panel:
 
 
 def _work_of(cell: Cell, work: Work | None) -> Work:
-    return replace(work or Work(), horizon=cell.place.reach, seed=cell.seed, levels=cell.levels)
+    given = work or Work()
+
+    def report(told: Progress) -> None:
+        given.report(replace(told, contender=cell.name, fold=cell.fold))
+
+    return replace(given, horizon=cell.place.reach, seed=cell.seed, levels=cell.levels, report=report)
 
 
 def _kept(cell: Cell, fitted: FittedContender, errors: Floats) -> Fit:

@@ -4,6 +4,7 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import replace
+from math import isfinite
 from typing import TYPE_CHECKING, Any, ClassVar
 
 import structlog
@@ -18,12 +19,14 @@ from proteron.runner.work.kind import Job, LongWork, Running
 
 if TYPE_CHECKING:
     from proteron.core.forecasters import Work
+    from proteron.core.forecasters.forecaster import Progress
     from proteron.core.judge import Cell
     from proteron.runner.child import Here
 
 _WORK_PER_JOB, _AT_ONCE = 1.5e7, 5e5  # points × cost: a few seconds, and less than one
 _JOBS_AHEAD = 8  # no job is more than this part of what is left
 _ASK_EVERY, _TELL_EVERY = 0.5, 1.0
+_POINTS = 50  # of a curve that is told while it grows
 _GOING = ("queued", "running")
 
 log = structlog.get_logger()
@@ -256,18 +259,32 @@ def _stop_asked(here: "type[Here]", experiment_id: int) -> Callable[[], bool]:
     return asked
 
 
-def _reporter(here: "type[Here]", experiment_id: int) -> Callable[[float, str], None]:
+def _reporter(here: "type[Here]", experiment_id: int) -> Callable[["Progress"], None]:
     """Tells the project's pages how far a cell is, at most once a second, and nothing of what is over within one."""
     last = [time.monotonic()]
 
-    def report(share: float, about: str) -> None:
+    def report(progress: "Progress") -> None:
         now = time.monotonic()
         if now - last[0] < _TELL_EVERY:
             return
         last[0] = now
         with here.database.session() as session:
             experiment = records.get_experiment(session, experiment_id)
-            told = {"share": round(share, 3), "about": about[:200]}
+            told = told_of(progress)
             notify(session, {"project": experiment.project_id, "experiment": experiment_id, "progress": told})
 
     return report
+
+
+def told_of(progress: "Progress") -> dict[str, Any]:
+    """What pages hear of a fit, small enough for a notice: of many epochs some, evenly spaced, the last among them."""
+    count = len(progress.learned)
+    epochs = sorted({count - 1 - round(place * (count - 1) / max(_POINTS - 1, 1)) for place in range(_POINTS)})
+    pairs = list(zip(progress.learned, progress.held_out or progress.learned, strict=False))
+    kept = [epoch for epoch in epochs if 0 <= epoch < len(pairs) and all(map(isfinite, pairs[epoch]))]
+    return {
+        "share": round(progress.share, 3), "about": progress.about[:200], "contender": progress.contender[:200],
+        "fold": progress.fold, "epochs": [epoch + 1 for epoch in kept],
+        "learned": [float(f"{progress.learned[epoch]:.4g}") for epoch in kept],
+        "held_out": [float(f"{progress.held_out[epoch]:.4g}") for epoch in kept if progress.held_out],
+    }  # fmt: skip

@@ -4,7 +4,6 @@ import { computed } from 'vue'
 import { useRouter } from 'vue-router'
 import { attempt, client, unwrap, type Shapes } from '../../api/client'
 import HeatChart from '../../charts/HeatChart.vue'
-import type { PlotSeries } from '../../charts/plot'
 import PlotChart from '../../charts/PlotChart.vue'
 import { useAnswer } from '../../state/answers'
 import { bytes, count, fixed, number } from '../../state/format'
@@ -17,6 +16,8 @@ import CalibrationPart from './CalibrationPart.vue'
 import { NAMES } from './criteria'
 import CheckList from './CheckList.vue'
 import CoefficientTable from './CoefficientTable.vue'
+import LossCurves from './LossCurves.vue'
+import NetworkDrawing from './NetworkDrawing.vue'
 import type { BoardRow } from './useExperiment'
 
 const props = defineProps<{
@@ -75,22 +76,6 @@ const stepNames = computed(() =>
     (_, i) => store.axis?.steps(props.experiment.gap + i + 1) ?? '',
   ),
 )
-const losses = computed<PlotSeries[]>(() => {
-  const line = (label: string, y: (number | null)[], color: string, dash: number[] = []): PlotSeries => ({
-    label,
-    kind: 'line',
-    x: y.map((_, i) => i + 1),
-    y,
-    color,
-    dash,
-  })
-  return facts.value?.loss?.length
-    ? [
-        line('learned', facts.value.loss, 'var(--ink)'),
-        line('held out', facts.value.validation_loss ?? [], 'var(--c1)', [4, 2]),
-      ]
-    : []
-})
 const AROUND = ['lower', 'upper', 'unit circle', 'equal', 'independent']
 /** Grey for what is only there to compare with; the rest in the order of the palette. */
 function colorOf(picture: Shapes['PictureView'], label: string): string {
@@ -108,6 +93,12 @@ const outOfSample = computed(() => {
 const criteria = computed(() =>
   Object.entries(facts.value?.criteria ?? {}).map(([name, value]) => [NAMES[name] ?? name, value] as const),
 )
+
+const learnedAt = computed(() => `/api/v1/experiments/${props.experiment.id}/learned`)
+const asked = computed(() => {
+  const query = { contender: props.contender, fold: String(props.fold), series: String(view.series) }
+  return `?${new URLSearchParams(query)}`
+})
 
 async function makeOutlook() {
   const params = { path: { experiment_id: props.experiment.id } }
@@ -141,15 +132,8 @@ async function makeOutlook() {
   </p>
   <p v-if="facts" class="sentence">{{ facts.summary }}</p>
   <slot />
-  <PlotChart
-    v-if="losses.length"
-    class="picture"
-    title="Loss by epoch, flat units"
-    x-label="epoch"
-    :series="losses"
-    :marks="facts?.kept_epoch ? [{ x: facts.kept_epoch, label: 'kept' }] : []"
-    labelled
-  />
+  <LossCurves :experiment="experiment.id" :contender="contender" :facts="facts" />
+  <NetworkDrawing v-if="facts?.layers.length" :layers="facts.layers" />
   <PlotChart
     v-for="picture in facts?.pictures ?? []"
     :key="picture.title"
@@ -229,6 +213,13 @@ async function makeOutlook() {
       "
     />
   </FoldedPart>
+  <p v-if="facts" class="second sentence">
+    What it learned here, as a file:
+    <a :href="`${learnedAt}.npz${asked}`" download>archive</a
+    ><template v-if="facts.graph"
+      >, <a :href="`${learnedAt}.onnx.zip${asked}`" download>ONNX with its chain and plan</a></template
+    >.
+  </p>
   <button class="button" @click="makeOutlook">Take to Outlook</button>
 </template>
 

@@ -16,7 +16,7 @@ from proteron.core.errors import InputError, SettingsError
 from proteron.core.forecasters.aligned import nearest_line, with_aligned_lags
 from proteron.core.forecasters.exchange.graph import Asked, Graph, Told
 from proteron.core.forecasters.exchange.network_graph import write_network, write_quantiles, write_spreads
-from proteron.core.forecasters.forecaster import ForecasterState, Training, Work
+from proteron.core.forecasters.forecaster import DrawnLayer, ForecasterState, Progress, Training, Work
 from proteron.core.forecasters.influence import ALONG, along
 from proteron.core.forecasters.learned_ranges import ends_of, ends_of_quantiles, shares_of_levels, widened
 from proteron.core.forecasters.networks.straight import StraightLine, level_start, straight_start
@@ -30,7 +30,9 @@ from proteron.core.forecasters.neural.losses import (
     width_of,
 )  # fmt: skip
 from proteron.core.forecasters.neural.network import Bound, Network
+from proteron.core.forecasters.neural.sight import sights
 from proteron.core.forecasters.neural.training import Optimiser, Recipe, Rows, Schedule, Trained, answers, train
+from proteron.core.forecasters.pictures import Curve, Picture
 from proteron.core.forecasters.window_forecaster import (
     Scaling,
     WindowForecaster,
@@ -45,6 +47,7 @@ from proteron.core.windows import Table, WindowPlan, default_plan, usual_length
 
 _MOST_ROWS = 200_000  # windows written out for a training
 _FLATTEST = 0.01  # of a series' spread: a window is not stretched further
+_DRAWN = 6  # repeats that are drawn
 ADVANCED: dict[str, Any] = {"advanced": True}
 
 
@@ -97,6 +100,7 @@ class LearnedNetwork(WindowForecaster):
     form: ClassVar[int] = 3
     panel_wide: ClassVar[bool] = True
     reads_short: ClassVar[bool] = True
+    has_graph: ClassVar[bool] = True
     cost: ClassVar[float] = 150.0
     reads_window: ClassVar[bool] = True  # the latest lags one after the other, in time
     loss: Literal["squared", "absolute", "huber", "quantiles", "gaussian", "negative_binomial"] = Field(
@@ -270,12 +274,13 @@ class LearnedNetwork(WindowForecaster):
         dtype = np.dtype(self.precision).type
 
         def one(place: int) -> Trained:
-            def tell(epoch: int, loss: float, later_loss: float) -> None:
+            def tell(losses: Sequence[float], later_losses: Sequence[float]) -> None:
                 work.go_on()
-                told[place] = epoch + 1
+                told[place] = epoch = len(losses)
                 share = sum(told) / (self.repeats * self.epochs)
                 which = f"repeat {place + 1}, " if self.repeats > 1 else ""
-                work.report(share, f"{which}epoch {epoch + 1}: {loss:.4g} learned, {later_loss:.4g} held out")
+                about = f"{which}epoch {epoch}: {losses[-1]:.4g} learned, {later_losses[-1]:.4g} held out"
+                work.report(Progress(share, about, tuple(losses), tuple(later_losses)))
 
             work.go_on()
             return train(self.build(layout), learned, later, recipe, seeds[place], dtype, tell)
@@ -456,7 +461,38 @@ class LearnedNetwork(WindowForecaster):
         return Training(
             tuple(facts["losses"][shown]), tuple(facts["validation_losses"][shown]), int(facts["kept"][shown]) + 1,
             int(facts["windows"]),
+            tuple(tuple(each) for place, each in enumerate(facts["validation_losses"]) if place != shown),
         )  # fmt: skip
+
+    def drawn(self, state: ForecasterState) -> list[DrawnLayer]:
+        """Every layer, with the lags that each of its steps sees."""
+        plan = WindowPlan.parse(state.facts["plan"])
+        lags = np.array([*plan.lags, *[0] * (len(plan.names) - len(plan.lags))])[np.array(state.facts["order"])]
+        found = []
+        for each in sights(self.network_of(state)):
+            seen = [lags[first : last + 1] for first, last in each.spans]
+            pairs = [(int(mine[mine > 0].max()), int(mine[mine > 0].min())) if mine.any() else None for mine in seen]
+            beside = any((mine == 0).any() for mine in seen)
+            found.append(DrawnLayer(each.title, each.steps, each.channels, each.weights, tuple(pairs), beside))
+        return found
+
+    def pictures(self, state: ForecasterState, panel: Panel, key: str) -> list[Picture]:
+        """As of all on windows; and what every repeat forecasts from the end of `panel`."""
+        return [*super().pictures(state, panel, key), *self._repeats_picture(state, panel, key)]
+
+    def _repeats_picture(self, state: ForecasterState, panel: Panel, key: str) -> list[Picture]:
+        repeats, row = len(state.facts["kept"]), state.row(key)
+        features = self._latest(state, panel, key)
+        if repeats < 2 or features is None:
+            return []
+        said = self.answers_of(state, features)[:, 0] * state.arrays["spread"][row] + state.arrays["level"][row]
+        if self._counts:
+            said = self.answers_of(state, features)[:, 0] * _unit(state.arrays["level"][row])
+        ahead = np.array(WindowPlan.parse(state.facts["plan"]).horizon, dtype=float)
+        apart = [Curve(f"repeat {place + 1}", ahead, each) for place, each in enumerate(said[:_DRAWN])]
+        middle = said.mean(axis=0) if self.average == "mean" else np.median(said, axis=0)
+        curves = (*apart, Curve(self.average, ahead, middle))
+        return [Picture("What each repeat forecasts from the cutoff, flat units", "step ahead", curves)]
 
     def parameters(self, state: ForecasterState, key: str) -> dict[str, float]:
         """How many weights, and the loss on held-out windows: of the middle repeat, and of the best and the worst."""

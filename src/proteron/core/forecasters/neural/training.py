@@ -1,6 +1,6 @@
 """How a network learns: batches, optimisers, schedules, and stopping by windows held out."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
@@ -186,9 +186,9 @@ def mean_loss(network: Network, parameters: Floats, rows: Rows, recipe: Recipe) 
 
 def train(
     network: Network, learned: Rows, later: Rows, recipe: Recipe, seed: int, dtype: type,
-    tell: Callable[[int, float, float], None] | None = None,
+    tell: Callable[[Sequence[float], Sequence[float]], None] | None = None,
 ) -> Trained:  # fmt: skip
-    """Train from a seed; `tell` hears of every epoch and its two losses, and may raise to stop.
+    """Train from a seed; `tell` hears the losses by epoch so far, learned and held out, and may raise to stop.
 
     It ends when `patience` epochs have not made the later loss smaller, and the parameters of the best epoch stay.
     """
@@ -204,7 +204,7 @@ def train(
         told.append(float(loss))
         later_told.append(mean_loss(network, parameters, later, recipe))
         if tell is not None:
-            tell(epoch, told[-1], later_told[-1])
+            tell(told, later_told)
         if later_told[-1] < best_loss:
             best, best_loss, kept = parameters.copy(), later_told[-1], epoch
             continue

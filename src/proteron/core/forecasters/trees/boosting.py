@@ -40,9 +40,11 @@ class Boosting:
 
     def fit(
         self, bins: Bins, learned: Rows, held_out: Rows | None, rng: np.random.Generator,
-        monotone: Sequence[int] = (), tell: Callable[[int], None] | None = None, pool: Executor | None = None,
+        monotone: Sequence[int] = (), tell: Callable[[Sequence[float], Sequence[float]], None] | None = None,
+        pool: Executor | None = None,
     ) -> "Boosted":  # fmt: skip
-        """Grow on rows; `tell` hears of every tree before it is grown, and may raise to stop."""
+        """Grow on rows; before every tree `tell` hears the losses so far, learned and held out, and may
+        raise to stop."""
         count, width = len(learned.targets), len(bins.edges)
         signs = np.array(monotone or [0] * width, dtype=np.int64)
         ground = Ground(learned.bins, bins.counts, np.array(bins.categorical), signs, self.shape, pool)
@@ -55,7 +57,7 @@ class Boosting:
         best, kept = np.inf, 0
         for number in range(self.trees):
             if tell is not None:
-                tell(number)
+                tell(losses, later_losses)
             tree = self._grow(ground, learned, scores, rng)
             grown.append(tree)
             losses.append(_mean(self.loss.of(scores, learned.targets), learned.weights))
