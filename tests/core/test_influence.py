@@ -27,7 +27,19 @@ def test_shares_add_up_to_the_forecast(kind: str, hourly: Panel) -> None:
         assert told.average + told.shares.sum() == pytest.approx(told.forecast)
         assert told.forecast == pytest.approx(ahead[step - 1], abs=2e-3 * np.ptp(ahead) + 1e-4 * abs(ahead).max())
         assert told.lags[:3].tolist() == [1, 2, 3] and told.names[0].startswith("lag")
-    pictures = learner.pictures(model.state, known, "north")
+    drawn = learner.pictures(model.state, known, "north")
+    if kind == "autoregressive_network":  # the mean of several repeats
+        repeats = drawn.pop()
+        np.testing.assert_allclose(np.mean([each.y for each in repeats.curves[:-1]], axis=0), repeats.curves[-1].y)
+        assert [each.label for each in repeats.curves] == ["repeat 1", "repeat 2", "mean"]
+    *over, shares, others, importance = drawn
+    pictures = [shares, others, importance]
+    assert len(over) == len(pictures[0].curves)
+    for each in over:
+        series, up, down = each.curves
+        assert series.x[-1] == 0 and series.y[-1] == known["north"][-1] and 0 < len(up.x) + len(down.x) <= 12
+        for curve in (up, down):
+            np.testing.assert_array_equal(curve.y, known["north"][curve.x.astype(int) - 1])
     assert [len(each.curves) for each in pictures[:2]] == [2 if learner.way == "direct" else 1] * 2
     assert len(pictures) == 3 and (np.diff(pictures[2].curves[0].y) <= 0).all() and len(pictures[2].marks) == 12
     assert pictures[0].curves[0].x[-1] == 0 and len(pictures[1].marks) == len(pictures[1].curves[0].x)

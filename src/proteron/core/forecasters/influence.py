@@ -79,7 +79,11 @@ def pictures_of(influences: list[Influence]) -> list[Picture]:
     points = first.lags > 0
     order = np.argsort(-first.lags[points])
     at = np.asarray(1.0 - first.lags[points][order], dtype=float)
-    lagged = tuple(Curve(_label(each), at, each.shares[points][order]) for each in influences)
+    holes = np.flatnonzero(np.diff(at) > 1) + 1  # lines end where a point is not read
+    along_points = np.insert(at, holes, at[holes] - 1)
+    lagged = tuple(
+        Curve(_label(each), along_points, np.insert(each.shares[points][order], holes, np.nan)) for each in influences
+    )
     found = [Picture("What it looks at: points before the cutoff", "steps from the last known point", lagged)]
     if not points.all():
         sizes = np.max([np.abs(each.shares[~points]) for each in influences], axis=0)
@@ -90,6 +94,18 @@ def pictures_of(influences: list[Influence]) -> list[Picture]:
         marks = tuple((float(spot), name) for spot, name in enumerate(names))
         found.append(Picture("What it looks at: other features", "the largest first", others, marks))
     return found
+
+
+def over_the_series(influence: Influence, values: Floats) -> Picture:
+    """The points that move a forecast most, over those of the series (n_points,) up to the cutoff, flat units."""
+    reach = min(int(influence.lags.max(initial=1)), len(values))
+    curves = [Curve("series", np.arange(1.0 - reach, 1.0), values[len(values) - reach :])]
+    most = np.argsort(-np.abs(np.where(influence.lags > 0, influence.shares, 0.0)), kind="stable")[:_LISTED]
+    for label, sign in (("raise it", 1), ("lower it", -1)):
+        lags = [lag for lag in influence.lags[most[sign * influence.shares[most] > 0]].tolist() if 0 < lag <= reach]
+        curves.append(Curve(label, 1.0 - np.array(lags), np.array([values[-lag] for lag in lags]), "points"))
+    title = f"The points that move the forecast {_label(influence)} most, flat units"
+    return Picture(title, "steps from the last known point", tuple(curves))
 
 
 def picture_of(importance: Importance | None) -> list[Picture]:

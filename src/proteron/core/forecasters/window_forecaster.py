@@ -12,7 +12,14 @@ from pydantic import Field
 from proteron.core.errors import SettingsError, TooShortError
 from proteron.core.forecasters.exchange.graph import Asked, Graph, Told
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
-from proteron.core.forecasters.influence import Importance, Influence, picture_of, pictures_of, shuffled
+from proteron.core.forecasters.influence import (
+    Importance,
+    Influence,
+    over_the_series,
+    picture_of,
+    pictures_of,
+    shuffled,
+)
 from proteron.core.forecasters.learned_ranges import shares_of_levels
 from proteron.core.forecasters.pictures import Picture
 from proteron.core.panel import Covariate, Floats, Panel
@@ -180,7 +187,8 @@ class WindowForecaster(Forecaster):
         if not found:
             return []
         most = np.argsort(-np.max([np.abs(each.shares) for each in found], axis=0), kind="stable")[:_LISTED]
-        return [*pictures_of(found), *picture_of(self.importance(state, panel, key, most))]
+        over = [over_the_series(each, panel[key]) for each in found if each.lags.any()]
+        return [*over, *pictures_of(found), *picture_of(self.importance(state, panel, key, most))]
 
     def resolved_plan(self, known: Panel, horizon: int | None) -> WindowPlan:
         """The plan with its horizon settled: 1 … n for direct, 1 for recursive, chosen steps as they are."""

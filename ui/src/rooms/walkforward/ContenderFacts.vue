@@ -76,7 +76,7 @@ const stepNames = computed(() =>
     (_, i) => store.axis?.steps(props.experiment.gap + i + 1) ?? '',
   ),
 )
-const AROUND = ['lower', 'upper', 'unit circle', 'equal', 'independent']
+const AROUND = ['lower', 'upper', 'unit circle', 'equal', 'independent', 'series']
 /** Grey for what is only there to compare with; the rest in the order of the palette. */
 function colorOf(picture: Shapes['PictureView'], label: string): string {
   const own = picture.curves.map((each) => each.label).filter((each) => !AROUND.includes(each))

@@ -37,6 +37,7 @@ const emit = defineEmits<{ run: []; stop: []; copy: [] }>()
 <style scoped>
 .buttons {
   display: flex;
+  flex-wrap: wrap;
   gap: 8px;
 }
 </style>

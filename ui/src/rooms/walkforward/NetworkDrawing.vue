@@ -39,15 +39,15 @@ const total = computed(() => props.layers.reduce((sum, each) => sum + each.weigh
       <tr>
         <th scope="col">layer</th>
         <th scope="col" class="axis">
-          <span>{{ furthest }} before</span><span>cutoff</span>
+          <span>−{{ furthest }}</span><span>cutoff</span>
         </th>
-        <th scope="col" class="number" title="Steps times numbers of each">units</th>
-        <th scope="col" class="number">weights</th>
+        <th scope="col" class="number units" title="Steps times numbers of each">units</th>
+        <th scope="col" class="number weights">weights</th>
       </tr>
     </thead>
     <tbody>
       <tr v-for="(row, place) in rows" :key="place">
-        <th scope="row">{{ row.title }}</th>
+        <th scope="row" :title="row.title">{{ row.title }}</th>
         <td class="place" :title="`its last step sees ${row.sees}`">
           <svg viewBox="0 0 100 12" preserveAspectRatio="none" role="img" :aria-label="`sees ${row.sees}`">
             <line x1="0" x2="100" y1="6" y2="6" class="ground" />
@@ -87,8 +87,9 @@ const total = computed(() => props.layers.reduce((sum, each) => sum + each.weigh
 <style scoped>
 .drawing {
   width: 100%;
+  table-layout: fixed;
   border-collapse: collapse;
-  font-size: 12px;
+  font-size: 11px;
 }
 caption {
   padding: 0 0 4px;
@@ -96,7 +97,8 @@ caption {
 }
 th,
 td {
-  padding: 1px 4px;
+  overflow: hidden;
+  padding: 1px 2px;
   font-weight: normal;
   text-align: left;
   white-space: nowrap;
@@ -107,9 +109,14 @@ thead th {
 .number {
   text-align: right;
 }
-.axis,
-.place {
-  width: 45%;
+.axis {
+  width: 40%;
+}
+.units {
+  width: 50px;
+}
+.weights {
+  width: 48px;
 }
 .axis span:last-child {
   float: right;

@@ -47,6 +47,7 @@ from proteron.core.windows import Table, WindowPlan, default_plan, usual_length
 
 _MOST_ROWS = 200_000  # windows written out for a training
 _FLATTEST = 0.01  # of a series' spread: a window is not stretched further
+_FEWEST_LATEST = 3  # lags that tell a window's level and spread
 _DRAWN = 6  # repeats that are drawn
 ADVANCED: dict[str, Any] = {"advanced": True}
 
@@ -178,7 +179,8 @@ class LearnedNetwork(WindowForecaster):
         order, window = self._order(table.plan, len(table.names)), self._window(table.plan)
         base = nearest_line(table.plan, known, table.features[train_rows], table.targets[train_rows])[order]
         levels = ("series", "window") if self.level == "auto" else (self.level,)
-        levels = ("series",) if self._counts else levels
+        if self._counts or (self.level == "auto" and latest_lags(table.plan) < _FEWEST_LATEST):
+            levels = ("series",)
         scaling = Scaling.learn(known)
         numbered = categories_of(table.plan, known) if self.embedding else {}
         eyes = [_Eye.of(table, order, window, level, train_rows, numbered) for level in levels]
