@@ -15,6 +15,7 @@ from flask.testing import FlaskClient
 from test_api import application, client, get  # noqa: F401
 from test_contract import ENTRIES, FOLDS, is_problem, judged  # noqa: F401
 
+import proteron as pt
 from proteron.core.experiment import Judging
 from proteron.core.judge import Report, walk_forward
 
@@ -103,3 +104,20 @@ def test_a_report_stands_by_itself(client, judged: SimpleNamespace, report: Repo
         assert each.text in html.unescape(page)
     again = get(client, f"/experiments/{judged.experiment}/report.html").text
     assert again == page, "the same to the byte"
+
+
+def test_what_was_learned_is_taken_away_and_forecasts_as_it_did(client, judged: SimpleNamespace, tmp_path) -> None:  # noqa: F811
+    address = f"/experiments/{judged.experiment}"
+    answer = get(client, f"{address}/learned.npz?contender=curve&fold=1&series=1")
+    assert "curve.npz" in answer.headers["Content-Disposition"]
+    (tmp_path / "curve.npz").write_bytes(answer.data)
+    fitted = pt.load_fitted(tmp_path / "curve.npz")
+    mine = Judging.parse({"contenders": ENTRIES, "folds": FOLDS}).folds.resolve(judged.panel)[1]
+    assert fitted.until == mine.fit_until and fitted.known.end == mine.fit_until
+    told = get(client, f"{address}/forecasts?origin={mine.cutoff}&series=1").json["forecasts"]
+    stored = next(each["mean"] for each in told if each["contender"] == "curve")
+    found = fitted.forecast(6).mean[fitted.known.keys.index(judged.panel.keys[1])]
+    np.testing.assert_allclose(found, stored, rtol=1e-12)
+    refused = get(client, f"{address}/learned.onnx.zip?contender=curve&fold=1")
+    assert refused.status_code == 422 and "graph" in refused.json["detail"]
+    assert get(client, f"{address}/learned.npz?contender=nobody&fold=1").status_code == 404

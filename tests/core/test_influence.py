@@ -41,8 +41,8 @@ def test_shares_add_up_to_the_forecast(kind: str, hourly: Panel) -> None:
         for curve in (up, down):
             np.testing.assert_array_equal(curve.y, known["north"][curve.x.astype(int) - 1])
     assert [len(each.curves) for each in pictures[:2]] == [2 if learner.way == "direct" else 1] * 2
-    assert len(pictures) == 3 and (np.diff(pictures[2].curves[0].y) <= 0).all() and len(pictures[2].marks) == 12
-    assert pictures[0].curves[0].x[-1] == 0 and len(pictures[1].marks) == len(pictures[1].curves[0].x)
+    assert len(pictures) == 3 and (np.diff(pictures[2].curves[0].y) <= 0).all() and len(pictures[2].names) == 12
+    assert pictures[0].curves[0].x[-1] == 0 and len(pictures[1].names) == len(pictures[1].curves[0].x)
     assert learner.influence(model.state, hourly.cut_at(10), "north", 1) is None
     assert learner.influence(model.state, known, "north", 99) is None
 

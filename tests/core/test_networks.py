@@ -60,6 +60,8 @@ def built(kind: str) -> Network:
         wide = net.without(wide, net.smooth(wide, 3))
     elif kind == "basis":
         wide = net.basis(wide, RNG(9).normal(size=(4, 5)))
+    elif kind == "repeated":
+        wide = net.added(wide, net.repeated(net.dense(net.taken(6, 1), 4), 6))
     elif kind == "batch norm":
         wide = net.batch_norm(wide)
     elif kind == "dropout":
@@ -83,6 +85,7 @@ KINDS = (
     "basis",
     "dropout",
     "batch norm",
+    "repeated",
 )
 
 

@@ -312,3 +312,35 @@ def test_categories_have_numbers_of_their_own(kind: str, rng: np.random.Generato
         again = fitted.contender.forecaster.influence(fitted.state, panel.cut_at(800), "a", 1)
         assert again is not None and again.forecast == pytest.approx(fitted.forecast(1).flat_mean[0, 0], rel=1e-3)
     assert errors[4] < errors[0] + 0.05, errors
+
+
+def test_attention_copies_from_the_place_another_column_names(rng: np.random.Generator) -> None:
+    """What comes next is one of the last eight values; which one, only a column tells."""
+    count = 7000
+    place = rng.integers(1, 9, count).astype(float)
+    x = rng.normal(size=count)
+    for t in range(8, count, 2):
+        x[t] = x[t - int(place[t])]
+    panel = Panel.from_arrays({"a": x}, "2020-01-01", "1h", covariates={"place": ("known_ahead", {"a": place})})
+    column = [pt.windows.CovariateSteps(column="place", at=[1])]
+    origins = np.arange(6000, 6990, 2)
+    settings = {"lags": list(range(1, 9)), "covariates": column, "strategy": "recursive", "loss": "squared"}
+    model = pt.forecaster("attention_network", piece=1, depth=2, epochs=40, patience=15, **settings)
+    fitted = model.fit(panel, until=6000)
+    error = np.mean((fitted.means(panel, origins, 1)[0][0, :, 0] - x[origins]) ** 2)
+    assert error < 0.6 * np.var(x[origins]), error
+
+
+@pytest.mark.parametrize("kind", NETWORKS)
+def test_a_fit_begun_again_is_the_same_to_the_bit(kind: str, hourly: Panel) -> None:
+    """Stopped half way and begun anew, nothing of the first attempt is left in it."""
+    model, calls = small(kind, epochs=3, repeats=2), [0]
+
+    def stop() -> bool:
+        calls[0] += 1
+        return calls[0] > 4
+
+    with pytest.raises(StoppedError):
+        model.fit(hourly, until=900, work=Work(horizon=4, seed=2, stop_asked=stop))
+    again, whole = (model.fit(hourly, until=900, horizon=4, seed=2) for _ in range(2))
+    assert again.state.arrays["parameters"].tobytes() == whole.state.arrays["parameters"].tobytes()

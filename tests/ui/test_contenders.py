@@ -1,8 +1,11 @@
 """Contenders as their user chooses and reads them: what does not suit says why, what was learned is shown."""
 
+import json
 import re
+from zipfile import ZipFile
 
 import numpy as np
+import onnxruntime
 from playwright.sync_api import Page, expect
 from test_ui import browser_context_args, browser_type_launch_args, quiet, room  # noqa: F401
 
@@ -65,6 +68,41 @@ def test_a_network_says_that_it_cannot_follow_a_trend_and_takes_out_a_line(quiet
             expect(note).to_have_count(0)
             expect(page.get_by_text("linear trend", exact=True).first).to_be_visible()
         page.get_by_role("button", name="Back to the shelf").click()
+
+
+def test_a_network_is_drawn_to_scale_and_taken_away(quiet: Page, stack: Stack) -> None:  # noqa: F811
+    page = quiet
+    project, dataset = stack.project("a network", hourly_csv(np.random.default_rng(6), 400))
+    forecaster = {"kind": "convolutional_network", "repeats": 2, "epochs": 2, "filters": 3, "hidden": 4}
+    body = {
+        "dataset_id": dataset, "name": "network", "baseline": CONTENDERS[0]["name"],
+        "contenders": [CONTENDERS[0], {"name": "filters", "forecaster": forecaster}],
+        "folds": {"kind": "expanding", "count": 1, "horizon": 6}, "run": True,
+    }  # fmt: skip
+    experiment = stack.ok("POST", f"/projects/{project}/experiments", body)["id"]
+    stack.wait(f"/experiments/{experiment}", lambda view: view["state"] == "done")
+    room(page, stack, project, "walkforward", "?cutoff=394")
+    page.get_by_role("cell", name="filters", exact=True).click()
+    inspector = page.get_by_label("Inspector")
+    drawing = inspector.get_by_role("table", name="The network")
+    row = drawing.get_by_role("row", name="convolution")
+    expect(row.get_by_role("img")).to_have_attribute("aria-label", "sees lags 1 … 5")
+    expect(row).to_contain_text("48 × 3")
+    told = stack.ok("GET", f"/experiments/{experiment}/facts?contender=filters&fold=0&series=0")
+    weights = sum(each["weights"] for each in told["layers"])
+    expect(drawing.get_by_role("row", name="all weights")).to_contain_text(
+        re.compile(rf"{weights:,}".replace(",", "."))
+    )
+    expect(inspector.get_by_role("table", name="What the error gains without it")).to_be_attached()
+    expect(inspector.get_by_role("img", name="What each repeat forecasts")).to_be_attached()
+    expect(inspector.get_by_role("img", name="Loss by epoch")).to_be_attached()
+    with page.expect_download() as found:
+        inspector.get_by_role("link", name="ONNX").click()
+    with ZipFile(found.value.path()) as archive:
+        document = json.loads(archive.read("filters.json"))
+        graph = onnxruntime.InferenceSession(archive.read("filters.onnx"))
+    assert {each.name for each in graph.get_inputs()} == set(document["inputs"])
+    assert document["contender"]["forecaster"]["kind"] == "convolutional_network" and len(document["series"]) == 2
 
 
 def test_what_was_learned_is_tabled_drawn_and_set_beside_the_naive(quiet: Page, stack: Stack) -> None:  # noqa: F811

@@ -55,6 +55,7 @@ class PictureView(BaseModel):
     x_label: str
     curves: list[PictureCurve]
     marks: list[PictureMark]
+    names: list[str] = Field(description="Instead of places along: what the values are of.")
 
 
 class CheckView(BaseModel):

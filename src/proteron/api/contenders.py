@@ -110,4 +110,5 @@ def _picture_view(picture: Picture) -> views.PictureView:
             for each in picture.curves
         ],
         marks=[views.PictureMark(x=x, label=label) for x, label in picture.marks],
+        names=list(picture.names),
     )

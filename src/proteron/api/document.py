@@ -26,6 +26,8 @@ FILES: dict[str, tuple[str, ...]] = {
     f"{_EXPERIMENT}/experiment.toml": ("application/toml",),
     f"{_EXPERIMENT}/forecasts.parquet": ("application/vnd.apache.parquet",),
     f"{_EXPERIMENT}/report.html": ("text/html",),
+    f"{_EXPERIMENT}/learned.npz": ("application/zip",),
+    f"{_EXPERIMENT}/learned.onnx.zip": ("application/zip",),
     "/api/v1/outlooks/{outlook_id}/table.csv": ("text/csv",),
     "/api/v1/projects/{project_id}/events": ("text/event-stream",),
 }

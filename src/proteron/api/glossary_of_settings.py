@@ -36,6 +36,7 @@ SETTINGS: dict[str, str] = {
     "leaves": "Leaves of every tree, at most. [2, …]",
     "optimiser": "How steps follow slopes.",
     "pooling": "What stands for neighbouring points.",
+    "normed": "Whether filters are normalised by their batch.",
     "power": "Of the variance by the mean. 1 … 2.",
     "schedule": "How the length of a step changes from epoch to epoch.",
     "shrink": f"Pull of the leaves to zero. {_COUNT}",

@@ -3458,6 +3458,7 @@ export interface components {
             loss: "squared" | "absolute" | "huber" | "quantiles" | "gaussian" | "negative_binomial";
             /**
              * Batch normalisation
+             * @description Whether filters are normalised by their batch.
              * @default false
              */
             normed: boolean;
@@ -7721,6 +7722,11 @@ export interface components {
              * @description Lines across a picture, with their names.
              */
             marks: components["schemas"]["PictureMark"][];
+            /**
+             * Names
+             * @description Instead of places along: what the values are of.
+             */
+            names: string[];
             /**
              * Title
              * @description Its title.
@@ -14270,6 +14276,15 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
             /** @description Unprocessable Entity */
             422: {
                 headers: {
@@ -14311,6 +14326,15 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
             /** @description Unprocessable Entity */
             422: {
                 headers: {

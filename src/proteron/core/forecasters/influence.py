@@ -89,10 +89,9 @@ def pictures_of(influences: list[Influence]) -> list[Picture]:
         sizes = np.max([np.abs(each.shares[~points]) for each in influences], axis=0)
         largest = np.argsort(-sizes, kind="stable")[:_LISTED]
         place = np.arange(len(largest), dtype=float)
-        others = tuple(Curve(_label(each), place, each.shares[~points][largest], "points") for each in influences)
-        names = [first.names[index] for index in np.flatnonzero(~points)[largest]]
-        marks = tuple((float(spot), name) for spot, name in enumerate(names))
-        found.append(Picture("What it looks at: other features", "the largest first", others, marks))
+        others = tuple(Curve(_label(each), place, each.shares[~points][largest]) for each in influences)
+        names = tuple(first.names[index] for index in np.flatnonzero(~points)[largest])
+        found.append(Picture("What it looks at: other features, flat units", "feature", others, names=names))
     return found
 
 
@@ -109,20 +108,14 @@ def over_the_series(influence: Influence, values: Floats) -> Picture:
 
 
 def picture_of(importance: Importance | None) -> list[Picture]:
-    """Growth of the error by feature, the largest first, with how far shuffles lie apart."""
+    """Growth of the error by feature, the largest first, and how far shuffles lie apart."""
     if importance is None:
         return []
     order = np.argsort(-importance.growth, kind="stable")
     place = np.arange(len(order), dtype=float)
-    growth, spread = importance.growth[order], importance.spread[order]
-    curves = (
-        Curve("mean", place, growth, "points"),
-        Curve("less its spread", place, growth - spread),
-        Curve("with its spread", place, growth + spread),
-    )
-    marks = tuple((float(spot), importance.names[at]) for spot, at in enumerate(order.tolist()))
-    title = "How much the error grows without it, shuffled among the last windows"
-    return [Picture(title, "features, the most important first", curves, marks)]
+    curves = Curve("error grows by", place, importance.growth[order]), Curve("±", place, importance.spread[order])
+    names = tuple(importance.names[at] for at in order.tolist())
+    return [Picture("What the error gains without it, shuffled among the last windows", "feature", curves, names=names)]
 
 
 def _label(influence: Influence) -> str:

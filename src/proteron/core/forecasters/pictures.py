@@ -18,9 +18,10 @@ class Curve:
 
 @dataclass(frozen=True)
 class Picture:
-    """Curves over a common x, with marks at places of it."""
+    """Curves over a common x, with marks at places of it; or values by `names`, one of every curve each."""
 
     title: str
     x_label: str
     curves: tuple[Curve, ...]
     marks: tuple[tuple[float, str], ...] = ()
+    names: tuple[str, ...] = ()

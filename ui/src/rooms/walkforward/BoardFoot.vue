@@ -33,7 +33,7 @@ const missing = computed(() => missingOf(props.experiment.failures ?? []))
         }}.</template
       >
       <template v-if="experiment.state === 'stopped'"> Stopped; what is done is kept.</template>
-      <template v-if="used">&#32;{{ used }}&nbsp;</template>
+      <template v-if="used"> {{ ` ${used}` }}&nbsp;</template>
       <span v-if="caution" class="worse">{{ caution }}&nbsp;</span>
       <span v-if="missing" class="worse">{{ missing }}</span>
     </p>

@@ -17,6 +17,7 @@ import { NAMES } from './criteria'
 import CheckList from './CheckList.vue'
 import CoefficientTable from './CoefficientTable.vue'
 import LossCurves from './LossCurves.vue'
+import NamedValues from './NamedValues.vue'
 import NetworkDrawing from './NetworkDrawing.vue'
 import type { BoardRow } from './useExperiment'
 
@@ -134,24 +135,26 @@ async function makeOutlook() {
   <slot />
   <LossCurves :experiment="experiment.id" :contender="contender" :facts="facts" />
   <NetworkDrawing v-if="facts?.layers.length" :layers="facts.layers" />
-  <PlotChart
-    v-for="picture in facts?.pictures ?? []"
-    :key="picture.title"
-    class="picture"
-    :title="picture.title"
-    :x-label="picture.x_label"
-    :series="
-      picture.curves.map((curve) => ({
-        label: curve.label,
-        x: curve.x,
-        y: curve.y,
-        kind: curve.kind === 'points' ? 'points' : 'line',
-        color: colorOf(picture, curve.label),
-      }))
-    "
-    :marks="picture.marks"
-    :labelled="picture.curves.length > 1"
-  />
+  <template v-for="picture in facts?.pictures ?? []" :key="picture.title">
+    <NamedValues v-if="picture.names.length" :picture="picture" />
+    <PlotChart
+      v-else
+      class="picture"
+      :title="picture.title"
+      :x-label="picture.x_label"
+      :series="
+        picture.curves.map((curve) => ({
+          label: curve.label,
+          x: curve.x,
+          y: curve.y,
+          kind: curve.kind === 'points' ? 'points' : 'line',
+          color: colorOf(picture, curve.label),
+        }))
+      "
+      :marks="picture.marks"
+      :labelled="picture.curves.length > 1"
+    />
+  </template>
   <FactList
     v-if="facts && facts.one_step.inside !== null"
     caption="Error one step ahead (root mean square)"

@@ -37,9 +37,10 @@ const total = computed(() => props.layers.reduce((sum, each) => sum + each.weigh
     </caption>
     <thead>
       <tr>
-        <th scope="col">layer</th>
+        <th scope="col" class="layer">layer</th>
         <th scope="col" class="axis">
-          <span>−{{ furthest }}</span><span>cutoff</span>
+          <span>−{{ furthest }}</span
+          ><span>cutoff</span>
         </th>
         <th scope="col" class="number units" title="Steps times numbers of each">units</th>
         <th scope="col" class="number weights">weights</th>
@@ -50,13 +51,13 @@ const total = computed(() => props.layers.reduce((sum, each) => sum + each.weigh
         <th scope="row" :title="row.title">{{ row.title }}</th>
         <td class="place" :title="`its last step sees ${row.sees}`">
           <svg viewBox="0 0 100 12" preserveAspectRatio="none" role="img" :aria-label="`sees ${row.sees}`">
-            <line x1="0" x2="100" y1="6" y2="6" class="ground" />
+            <line x1="0" x2="100" y1="9" y2="9" class="ground" />
             <rect
               v-if="row.span"
               :x="100 * row.span.x"
               :width="100 * row.span.width"
-              y="2"
-              height="8"
+              y="1"
+              height="7"
               class="span"
               :class="{ beside: row.beside }"
             />
@@ -65,8 +66,8 @@ const total = computed(() => props.layers.reduce((sum, each) => sum + each.weigh
               :key="index"
               :x1="100 * end"
               :x2="100 * end"
-              y1="1"
-              y2="11"
+              y1="9"
+              y2="12"
               class="end"
             />
           </svg>
@@ -109,14 +110,14 @@ thead th {
 .number {
   text-align: right;
 }
-.axis {
-  width: 40%;
+.layer {
+  width: 68px;
 }
 .units {
-  width: 50px;
+  width: 54px;
 }
 .weights {
-  width: 48px;
+  width: 42px;
 }
 .axis span:last-child {
   float: right;
@@ -132,14 +133,14 @@ svg {
 }
 .span {
   fill: var(--c1);
-  opacity: 0.35;
+  opacity: 0.6;
 }
 .span.beside {
-  opacity: 0.2;
+  opacity: 0.3;
 }
 .end {
-  stroke: var(--ink);
-  stroke-width: 1px;
+  stroke: var(--ink-3);
+  stroke-width: 0.5px;
   vector-effect: non-scaling-stroke;
 }
 tfoot {

@@ -185,6 +185,7 @@ WRITERS: dict[Callable[..., bound.Calls], Callable[..., str]] = {
     bound.bind_dropout: lambda at, _share: at.one,
     bound.bind_embedding: _embedding,
     bound.bind_last: _last,
+    bound.bind_repeat: lambda at: at.graph.node("Add", at.one, at.constant(np.zeros((1, at.made[0], 1)))),
     bound.bind_join: lambda at: at.graph.node("Concat", at.one, at.other, axis=2),
     bound.bind_sum: lambda at, sign: at.graph.node("Add" if sign > 0 else "Sub", at.one, at.other),
     bound.bind_basis: lambda at, matrix: at.graph.node("MatMul", at.one, at.constant(matrix)),

@@ -193,6 +193,7 @@ class AttentionNetwork(LearnedNetwork):
     """Every point of the window gathers from those before it what it needs (Vaswani et al. 2017)."""
 
     title: ClassVar[str] = "attention network"
+    version: ClassVar[int] = 3
     cost: ClassVar[float] = 400.0
     kind: Literal["attention_network"] = "attention_network"
     width: Width = Field(32, title="Numbers per point")
@@ -208,6 +209,9 @@ class AttentionNetwork(LearnedNetwork):
         net = Network(layout.width)
         width = self.heads * -(-self.width // self.heads)
         one = net.position(net.dense(_pieces(net, layout, self.piece), width))
+        if layout.beside:  # every step knows the other features, so that they can tell where to look
+            beside = net.dense(net.taken(layout.window, 1, layout.beside), width)
+            one = net.added(one, net.repeated(beside, net.shape(one)[0]))
         for _ in range(self.depth):
             one = net.added(one, net.attention(net.norm(one), self.heads, self.causal))
             inner = net.dropout(net.dense(net.norm(one), 2 * width, layers.RELU), self.dropout)

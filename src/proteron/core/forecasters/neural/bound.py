@@ -367,6 +367,18 @@ def bind_embedding(views: Views, count: int, scale: float) -> Calls:
     return forward, backward
 
 
+def bind_repeat(views: Views) -> Calls:
+    """One step at every one."""
+
+    def forward() -> None:
+        views.out[:] = views.one
+
+    def backward() -> None:
+        views.by_one[:] += views.flow.sum(axis=1, keepdims=True)
+
+    return forward, backward
+
+
 def bind_last(views: Views) -> Calls:
     """The last step."""
 

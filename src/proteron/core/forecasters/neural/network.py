@@ -165,6 +165,10 @@ class Network:
         parts: list[Part] = [((count, width), 0.1)]
         return self._layer("embedding", bound.bind_embedding, one, (1, width), (count, scale), parts)
 
+    def repeated(self, one: int, steps: int) -> int:
+        """A tensor of one step at every one of so many."""
+        return self._layer("repeated", bound.bind_repeat, one, (steps, self.shape(one)[1]))
+
     def last(self, one: int) -> int:
         """The last step."""
         return self._layer("last step", bound.bind_last, one, (1, self.shape(one)[1]))
