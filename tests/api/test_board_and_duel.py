@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 from flask.testing import FlaskClient
-from test_api import application, client, get  # noqa: F401
+from test_api import application, client, get, post  # noqa: F401
 from test_contract import ENTRIES, FOLDS, is_problem, judged  # noqa: F401
 
 import proteron as pt
@@ -114,7 +114,7 @@ def test_what_was_learned_is_taken_away_and_forecasts_as_it_did(client, judged: 
     fitted = pt.load_fitted(tmp_path / "curve.npz")
     mine = Judging.parse({"contenders": ENTRIES, "folds": FOLDS}).folds.resolve(judged.panel)[1]
     assert fitted.until == mine.fit_until and fitted.known.end == mine.fit_until
-    told = get(client, f"{address}/forecasts?origin={mine.cutoff}&series=1").json["forecasts"]
+    told = post(client, f"{address}/forecasts", {"origin": mine.cutoff, "series": 1}).json["forecasts"]
     stored = next(each["mean"] for each in told if each["contender"] == "curve")
     found = fitted.forecast(6).mean[fitted.known.keys.index(judged.panel.keys[1])]
     np.testing.assert_allclose(found, stored, rtol=1e-12)

@@ -184,12 +184,12 @@ def test_the_rate_warms_up_then_follows_its_schedule_and_the_best_epoch_stays() 
     told = []
     later = training.plain_rows(x[:20], rng.normal(size=(20, 1)), np.ones(20))
     recipe = training.Recipe(rate=0.05, epochs=80, patience=5, schedule="plateau")
-    done = training.train(net, learned, later, recipe, 1, float, tell=lambda *each: told.append(each))
-    assert done.kept == int(np.argmin(done.later_losses)) and len(done.losses) == done.kept + 6 < 80
-    assert [each[0] for each in told] == list(range(len(told))) and told[-1][1:] == (
-        done.losses[-1],
-        done.later_losses[-1],
+    done = training.train(
+        net, learned, later, recipe, 1, float, tell=lambda *each: told.append(tuple(map(tuple, each)))
     )
+    assert done.kept == int(np.argmin(done.later_losses)) and len(done.losses) == done.kept + 6 < 80
+    assert [len(each[0]) for each in told] == list(range(1, len(told) + 1))
+    assert told[-1] == (done.losses, done.later_losses) and done.best == min(done.later_losses)
     assert training.mean_loss(net, done.parameters, later, recipe) == done.later_losses[done.kept]
 
 

@@ -8,6 +8,7 @@ import proteron as pt
 from proteron.core.compiled import single_blas_thread
 from proteron.core.errors import OutdatedError, SettingsError, StoppedError
 from proteron.core.forecasters import FORECASTERS, Work
+from proteron.core.forecasters.forecaster import Progress
 from proteron.core.forecasters.networks import learned
 from proteron.core.forecasters.networks.learned import Layout, LearnedNetwork
 from proteron.core.forecasters.networks.straight import straight_start
@@ -188,16 +189,17 @@ def test_a_network_that_reads_a_window_wants_the_latest_points(hourly: Panel) ->
 
 
 def test_training_can_be_stopped_and_says_how_far_it_is(hourly: Panel) -> None:
-    told: list[tuple[float, str]] = []
+    told: list[Progress] = []
 
     def stop() -> bool:
         return len(told) == 5
 
-    work = Work(horizon=2, stop_asked=stop, report=lambda *each: told.append(each))
+    work = Work(horizon=2, stop_asked=stop, report=told.append)
     with pytest.raises(StoppedError), single_blas_thread():
         pt.forecaster("dense_network", patience=60).fit(hourly, work=work)
-    assert [share for share, _ in told] == pytest.approx([place / 60 for place in range(1, 6)])
-    assert told[4][1].startswith("epoch 5: ") and "held out" in told[4][1]
+    assert [each.share for each in told] == pytest.approx([place / 60 for place in range(1, 6)])
+    assert told[4].about.startswith("epoch 5: ") and "held out" in told[4].about
+    assert len(told[4].learned) == len(told[4].held_out) == 5 and told[3].learned == told[4].learned[:4]
 
 
 def test_what_an_earlier_version_learned_in_another_form_is_refused_with_a_reason(hourly: Panel) -> None:
@@ -292,7 +294,7 @@ def test_counts_are_forecast_with_ranges_that_hold(rng: np.random.Generator) -> 
     ends = fitted.ranges(panel, origins, flat, (0.8,), np.zeros((0, 1, 2)))[0, :, 0]
     exact = stats.nbinom.ppf([[[0.1]], [[0.9]]], 2, 2 / (2 + mean[origins[:, None] + np.arange(2)]))
     held, wanted = (((low <= truth) & (truth <= high)).mean() for low, high in (ends, exact))
-    assert abs(held - wanted) < 0.02 and ends.min() >= 0 and (ends == np.round(ends)).all()
+    assert abs(held - wanted) < 0.02 and ends.min() >= -1e-9 and np.abs(ends - np.round(ends)).max() < 1e-9
     with pytest.raises(pt.InputError, match="negative"):
         model.fit(Panel.from_arrays({"a": values - 5}, "2020-01-01", "1h"), until=400, horizon=2)
 
@@ -316,19 +318,19 @@ def test_categories_have_numbers_of_their_own(kind: str, rng: np.random.Generato
 
 def test_attention_copies_from_the_place_another_column_names(rng: np.random.Generator) -> None:
     """What comes next is one of the last eight values; which one, only a column tells."""
-    count = 7000
+    count = 9000
     place = rng.integers(1, 9, count).astype(float)
     x = rng.normal(size=count)
     for t in range(8, count, 2):
         x[t] = x[t - int(place[t])]
     panel = Panel.from_arrays({"a": x}, "2020-01-01", "1h", covariates={"place": ("known_ahead", {"a": place})})
     column = [pt.windows.CovariateSteps(column="place", at=[1])]
-    origins = np.arange(6000, 6990, 2)
-    settings = {"lags": list(range(1, 9)), "covariates": column, "strategy": "recursive", "loss": "squared"}
-    model = pt.forecaster("attention_network", piece=1, depth=2, epochs=40, patience=15, **settings)
-    fitted = model.fit(panel, until=6000)
+    origins = np.arange(8000, 8990, 2)
+    settings = {"lags": list(range(1, 9)), "covariates": column, "strategy": "recursive", "stride": 2}
+    model = pt.forecaster("attention_network", piece=1, loss="squared", epochs=40, patience=15, **settings)
+    fitted = model.fit(panel, until=8000)
     error = np.mean((fitted.means(panel, origins, 1)[0][0, :, 0] - x[origins]) ** 2)
-    assert error < 0.6 * np.var(x[origins]), error
+    assert error < 0.1 * np.var(x[origins]), error
 
 
 @pytest.mark.parametrize("kind", NETWORKS)

@@ -1,8 +1,11 @@
 """How cells become jobs."""
 
+import json
+
 import numpy as np
 
-from proteron.runner.work.cells import _AT_ONCE, _JOBS_AHEAD, _WORK_PER_JOB, shared_out
+from proteron.core.forecasters.forecaster import Progress
+from proteron.runner.work.cells import _AT_ONCE, _JOBS_AHEAD, _WORK_PER_JOB, shared_out, told_of
 
 
 def test_what_is_done_at_once_goes_first_then_the_heaviest_in_ever_smaller_jobs() -> None:
@@ -32,3 +35,18 @@ def test_two_processes_end_at_about_the_same_time() -> None:
         first = int(np.argmin(free))
         free[first] += sum(works[batch] for batch in job)
     assert max(free) <= 1.02 * sum(works.values()) / 2
+
+
+def test_pages_hear_of_a_fit_in_few_words() -> None:
+    losses = tuple(1 / (place + 1) for place in range(1000))
+    told = told_of(Progress(0.51234, "tree " * 100, losses, losses[:-1], "trees", 3))
+    assert told["share"] == 0.512 and len(told["about"]) == 200 and (told["contender"], told["fold"]) == ("trees", 3)
+    assert len(told["epochs"]) == len(told["learned"]) == len(told["held_out"]) <= 50
+    assert told["epochs"][0] == 1 and told["epochs"][-1] == 999 and told["learned"][0] == 1.0
+    assert told["epochs"] == sorted(set(told["epochs"])) and len(json.dumps(told)) < 4000
+    bad = told_of(Progress(0.1, "x", (1.0, float("nan"), 3.0), (1.0, 2.0, 3.0)))
+    assert bad["epochs"] == [1, 3] and bad["held_out"] == [1.0, 3.0]
+    none = told_of(Progress(0.1, "x"))
+    assert none["epochs"] == none["learned"] == none["held_out"] == [] and none["fold"] is None
+    alone = told_of(Progress(0.1, "x", (2.0, 1.0)))
+    assert alone["epochs"] == [1, 2] and alone["held_out"] == []

@@ -278,10 +278,10 @@ def _reporter(here: "type[Here]", experiment_id: int) -> Callable[["Progress"], 
 
 def told_of(progress: "Progress") -> dict[str, Any]:
     """What pages hear of a fit, small enough for a notice: of many epochs some, evenly spaced, the last among them."""
-    count = len(progress.learned)
-    epochs = sorted({count - 1 - round(place * (count - 1) / max(_POINTS - 1, 1)) for place in range(_POINTS)})
     pairs = list(zip(progress.learned, progress.held_out or progress.learned, strict=False))
-    kept = [epoch for epoch in epochs if 0 <= epoch < len(pairs) and all(map(isfinite, pairs[epoch]))]
+    last = len(pairs) - 1
+    places = sorted({last - round(place * last / (_POINTS - 1)) for place in range(_POINTS)}) if pairs else []
+    kept = [epoch for epoch in places if all(map(isfinite, pairs[epoch]))]
     return {
         "share": round(progress.share, 3), "about": progress.about[:200], "contender": progress.contender[:200],
         "fold": progress.fold, "epochs": [epoch + 1 for epoch in kept],

@@ -99,5 +99,6 @@ def _repeated(layer: Layer, one: Spans, other: Spans, steps: int, channels: int)
 REACH: dict[Callable[..., bound.Calls], Callable[[Layer, Spans, Spans, int, int], Spans]] = {
     bound.bind_take: _taken, bound.bind_convolution: _convolved, bound.bind_most: _pooled, bound.bind_mean: _pooled,
     bound.bind_smooth: _smoothed, bound.bind_plain: _so_far, bound.bind_lstm: _so_far, bound.bind_gru: _so_far,
-    bound.bind_attention: _attended, bound.bind_last: _last, bound.bind_repeat: _repeated, bound.bind_join: _both, bound.bind_sum: _both,
+    bound.bind_attention: _attended, bound.bind_last: _last, bound.bind_repeat: _repeated,
+    bound.bind_join: _both, bound.bind_sum: _both,
 }  # fmt: skip
