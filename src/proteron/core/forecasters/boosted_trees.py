@@ -96,10 +96,7 @@ class BoostedTrees(WindowForecaster):
         assert isinstance(table.plan, WindowPlan)
         rng = np.random.default_rng(work.seed)
         train, held_out = chronological_split(table, self.validation, self.title)
-        way = "together" if self.loss == "quantiles" else self.steps
-        ground = _Ground.of(table, known, way, self.plan is not None, self._positive or bool(self._signs), train)
-        if self._signs:  # nothing but what is named may drive the forecast against it
-            ground = replace(ground, aligned={})
+        ground = self._ground(table, known, train)
         targets, weights = (
             self._targets(table, known, ground),
             table.weights if table.weights.any() else np.ones(len(table)),
@@ -124,7 +121,7 @@ class BoostedTrees(WindowForecaster):
                 Rows(bins_of(binned, bins, ground.beside(table.features, at, step), at), targets[at, step], weights[at])
                 for at, step in (pairs, _pairs(held_out, steps, rng))
             )
-            signs = [*self._monotone(names), *[0] * (len(bins.edges) - len(names))] if self._signs else []
+            signs = self._monotone(names, len(bins.edges))
             learned.append(self._boosting(share).fit(bins, rows, later, rng, signs, tell))
         arrays, facts = _stored(learned)
         facts |= {
@@ -136,16 +133,21 @@ class BoostedTrees(WindowForecaster):
         }  # fmt: skip
         return ForecasterState(known.keys, arrays, facts)
 
+    def _ground(self, table: Table, known: Panel, train: NDArray[np.bool_]) -> "_Ground":
+        way = "together" if self.loss == "quantiles" else self.steps
+        ground = _Ground.of(table, known, way, self.plan is not None, self._positive or bool(self._signs), train)
+        return replace(ground, aligned={}) if self._signs else ground  # nothing unnamed may drive against what is named
+
     @property
     def _signs(self) -> dict[str, int]:
         return dict.fromkeys(self.falling, -1) | dict.fromkeys(self.rising, 1)
 
-    def _monotone(self, names: Sequence[str]) -> list[int]:
-        """Which way each feature may drive the forecast: 1 up, -1 down, 0 any."""
+    def _monotone(self, names: Sequence[str], width: int) -> list[int]:
+        """Which way each of `width` features, the first of them named, may drive the forecast: 1 up, -1 down, 0 any."""
         unknown = [name for name in self._signs if name not in names]
         if unknown:
             raise SettingsError(f"The plan has no feature “{unknown[0]}”; it has: {', '.join(names)}.", field="rising")
-        return [self._signs.get(name, 0) for name in names]
+        return [self._signs.get(name, 0) for name in names] + [0] * (width - len(names))
 
     def _boosting(self, share: float) -> Boosting:
         shape = Shape(self.leaves, self.depth, self.leaf_rows, self.shrink, self.order)
