@@ -120,6 +120,11 @@ def test_errors_inside_and_after_the_cutoff_stand_apart_and_joint_paths_go_toget
     assert steps.error(after=False) == pytest.approx(np.sqrt((moves[:199] ** 2).mean()))
     assert steps.error(after=True) == pytest.approx(np.sqrt((moves[199:229] ** 2).mean()))
     assert steps.error_of_last_value == pytest.approx(steps.error(after=True))  # the model is the last value
+    grown = panel.with_values(np.exp(panel.values / 10))
+    logged = pt.forecaster("last_value", chain=pt.Chain([pt.flatten.Log()])).fit(grown, until=200)
+    behind = one_step(logged, grown, "b", 0, 230)
+    assert behind.error(after=True, flat=True) == pytest.approx(np.sqrt((moves[199:229] ** 2).mean()) / 10)
+    assert behind.error(after=True) == pytest.approx(np.sqrt((np.diff(grown["b"])[199:229] ** 2).mean()))
     against, rest = fit_pictures(steps)
     assert [curve.label for curve in against.curves] == ["equal", "learned", "after the cutoff"]
     assert rest.curves[1].x.tolist() == list(range(30))

@@ -346,3 +346,24 @@ def test_a_fit_begun_again_is_the_same_to_the_bit(kind: str, hourly: Panel) -> N
         model.fit(hourly, until=900, work=Work(horizon=4, seed=2, stop_asked=stop))
     again, whole = (model.fit(hourly, until=900, horizon=4, seed=2) for _ in range(2))
     assert again.state.arrays["parameters"].tobytes() == whole.state.arrays["parameters"].tobytes()
+
+
+def test_paths_of_a_network_that_is_fed_back_carry_its_errors_along(rng: np.random.Generator) -> None:
+    """Of a first-order autoregression, whose spread ahead is known; two series that err together end together."""
+    shocks = rng.normal(size=2000)
+    a, b = np.zeros(2000), np.zeros(2000)
+    for t in range(1, 2000):
+        a[t], b[t] = 0.8 * a[t - 1] + shocks[t], 0.8 * b[t - 1] + 2 * shocks[t]
+    panel = Panel.from_arrays({"a": 50 + a, "b": 200 + b}, "2020-01-01", "1h")
+    model = pt.forecaster("autoregressive_network", lags=[1, 2], repeats=2, epochs=10)
+    forecast = model.fit(panel, until=1900).forecast(12, levels=(0.8,))
+    spread = np.sqrt((1 - 0.64 ** np.arange(1, 13)) / 0.36)
+    paths = forecast.paths(400, seed=1)
+    np.testing.assert_allclose(paths[:, 0].std(axis=0), spread, rtol=0.2)
+    assert np.corrcoef(paths[:, 0, -1], paths[:, 1, -1])[0, 1] > 0.9
+    width = (forecast.upper[0.8] - forecast.lower[0.8])[0]
+    np.testing.assert_allclose(width, 2 * 1.2816 * spread, rtol=0.25)
+    again = model.fit(panel, until=1900).forecast(12, levels=(0.8,)).paths(400, seed=1)
+    assert paths.tobytes() == again.tobytes()
+    alone = model.model_copy(update={"forecaster": model.forecaster.model_copy(update={"strategy": "direct"})})
+    assert "errors" not in alone.fit(panel, until=1900, horizon=3).state.arrays

@@ -84,6 +84,8 @@ class OneStepView(BaseModel):
     inside: float | None
     after: float | None
     last_value: float | None
+    flat_inside: float | None = Field(description="As inside, behind the chain in its units.")
+    flat_after: float | None = Field(description="As after, behind the chain in its units.")
     points_inside: int
     points_after: int
 

@@ -97,6 +97,7 @@ def _one_step_view(steps: OneStep) -> views.OneStepView:
     after = steps.places >= steps.cutoff
     return views.OneStepView(
         inside=steps.error(after=False), after=steps.error(after=True), last_value=steps.error_of_last_value,
+        flat_inside=steps.error(False, True), flat_after=steps.error(True, True),
         points_inside=int((~after).sum()), points_after=int(after.sum()),
     )  # fmt: skip
 

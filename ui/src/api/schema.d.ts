@@ -7347,6 +7347,16 @@ export interface components {
              */
             after: number | null;
             /**
+             * Flat After
+             * @description As after, behind the chain in its units.
+             */
+            flat_after: number | null;
+            /**
+             * Flat Inside
+             * @description As inside, behind the chain in its units.
+             */
+            flat_inside: number | null;
+            /**
              * Inside
              * @description Mean absolute error inside what was learned.
              */

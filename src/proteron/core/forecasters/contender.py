@@ -206,7 +206,9 @@ class FittedContender:
             bounds = self._by_theory(self.known, origins, flat, levels)
             if bounds is not None:
                 bounds[:, :, without] = np.nan
-            possible = None if bounds is None else self._simulated(horizon)
+            possible = self._simulated(horizon) if bounds is not None or self._simulates else None
+            if bounds is None and possible is not None:
+                bounds = self._by_errors(self.known, origins, flat, possible[:, :, None], levels)
         if possible is None:
             errors = self.flat_errors(horizon) if flat_errors is None else flat_errors
             carried = self._carried(self.known, origins, flat, errors)
@@ -258,6 +260,11 @@ class FittedContender:
     def has_theory(self) -> bool:
         """Whether ranges come from theory where no out-of-sample errors are given."""
         return self.contender.forecaster.tells_ranges
+
+    @property
+    def _simulates(self) -> bool:
+        learner = self.contender.forecaster
+        return isinstance(learner, WindowForecaster) and learner.simulates
 
     def _by_theory(self, panel: Panel, origins: Ints, flat: Floats, levels: Sequence[float]) -> Floats | None:
         """Ranges by the forecaster's theory, behind the chain; None where it has none.

@@ -23,22 +23,24 @@ _PATHS = 300
 class OneStep:
     """Forecasts one step ahead of one series, by a contender that learned up to a cutoff: inside it, and after it.
 
-    `places` are grid positions (n,), `observed` and `forecast` (n,) what was and what was expected, both known.
+    `places` are grid positions (n,), `observed` and `forecast` (n,) what was and what was expected, both known; `flat`
+    (n,) what the forecast was off by behind the chain, in its units.
     """
 
     places: Ints
     observed: Floats
     forecast: Floats
     cutoff: int
+    flat: Floats
 
     @property
     def residuals(self) -> Floats:
         """Observed minus forecast, (n,)."""
         return self.observed - self.forecast
 
-    def error(self, after: bool) -> float:
+    def error(self, after: bool, flat: bool = False) -> float:
         """Root mean square of the residuals inside what was learned, or after it; NaN where there are none."""
-        rest = self.residuals[(self.places >= self.cutoff) == after]
+        rest = (self.flat if flat else self.residuals)[(self.places >= self.cutoff) == after]
         return float(np.sqrt((rest**2).mean())) if len(rest) else float("nan")
 
     @property
@@ -56,10 +58,10 @@ def one_step(fitted: FittedContender, panel: Panel, key: str, start: int, stop: 
     index = one.index(key)
     first, last = int(one.starts[index]), int(one.starts[index] + one.lengths[index])
     places = np.arange(max(first, min(fitted.until, last) - _CHECKED), last)
-    forecast = fitted.means(one, places, 1)[0][index, :, 0]
-    observed = one.series(index)[places - first]
-    known = np.isfinite(observed) & np.isfinite(forecast)
-    return OneStep(places[known], observed[known], forecast[known], fitted.until)
+    mean, flat = (each[index, :, 0] for each in fitted.means(one, places, 1))
+    observed, behind = (each.series(index)[places - first] for each in (one, fitted.chain.apply(one)))
+    known = np.isfinite(observed) & np.isfinite(mean)
+    return OneStep(places[known], observed[known], mean[known], fitted.until, (behind - flat)[known])
 
 
 def fit_pictures(steps: OneStep) -> list[Picture]:

@@ -29,6 +29,7 @@ from proteron.core.windows import CalendarCycle, Static, Table, WindowPlan, defa
 _ROWS_AT_ONCE = 8192
 _CELLS_AT_ONCE = 4_000_000
 _SHUFFLED, _FEWEST_SHUFFLED = 100, 20  # windows of which features are shuffled
+_ERRORS = 200  # of the last windows, which paths are simulated with
 _INSTEAD = 2  # columns that are looked at in turn where one is missing
 _LISTED = 12  # features that are
 
@@ -83,6 +84,11 @@ class WindowForecaster(Forecaster):
     )
 
     reads_short: ClassVar[bool] = False  # series that began too late for a whole window have a forecast too
+
+    @property
+    def simulates(self) -> bool:
+        """Whether paths are simulated with errors of held-out windows, drawn anew at every step that is fed back."""
+        return False
 
     @property
     def way(self) -> str:
@@ -236,7 +242,40 @@ class WindowForecaster(Forecaster):
             short = known.lengths < plan.look_back
             arrays["needed"] = np.where(short, min(max(latest_lags(plan), 1), plan.look_back), plan.look_back)
             facts["instead"] = instead_of(plan, known).tolist()
-        return ForecasterState(known.keys, arrays, facts)
+        learned = ForecasterState(known.keys, arrays, facts)
+        if self.simulates and plan.recursive:
+            arrays["errors"] = self._last_errors(learned, table)
+        return learned
+
+    def _last_errors(self, state: ForecasterState, table: Table) -> Floats:
+        """Scaled errors one step ahead of the last windows of every series (n_series, n), right-aligned, else NaN."""
+        out = np.full((len(state.keys), _ERRORS), np.nan)
+        for index in range(len(state.keys)):
+            rows = np.flatnonzero(table.series == index)[-_ERRORS:]
+            if len(rows):
+                said = self.predict(state, table.features[rows], np.full(len(rows), index))
+                out[index, -len(rows) :] = table.targets[rows, 0] - said[:, 0]
+        return out
+
+    def simulate(
+        self, state: ForecasterState, panel: Panel, origin: int, horizon: int, count: int, seed: int
+    ) -> Floats | None:
+        """Flat paths from one origin (count, n_series, horizon): errors are drawn from the last windows of each series,
+        at the same places for all, so that they keep their correlation."""
+        if "errors" not in state.arrays:
+            return None
+        out = np.full((count, len(panel), horizon), np.nan)
+        drawn = np.random.default_rng([seed, len(panel)]).uniform(size=(count, horizon))
+        for at in self._pieces(state, panel, np.array([origin])):
+            errors = state.arrays["errors"][at.row]
+            errors = errors[np.isfinite(errors)]
+            if not len(at.chunk) or not len(errors):
+                continue
+            noise = errors[len(errors) - 1 - (drawn * len(errors)).astype(np.int64)]
+            points, series = np.repeat(at.points, count), np.repeat(at.series, count)
+            flat = self._ahead(state, at.plan, at.scaled, points, series, at.row, horizon, noise - errors.mean())
+            out[:, at.index] = flat * at.spread + at.level
+        return out
 
     def means(self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int) -> Floats:
         """Flat means (n_series, n_origins, horizon), each reading points before its origin only."""
@@ -303,8 +342,10 @@ class WindowForecaster(Forecaster):
         series: Ints,
         row: int,
         horizon: int,
+        noise: Floats | None = None,
     ) -> Floats:
-        """Scaled forecasts (n_rows, horizon): the first block from the data, later ones fed back."""
+        """Scaled forecasts (n_rows, horizon): the first block from the data, later ones fed back; `noise` (n_rows,
+        horizon) is added to each before that."""
         rows = np.full(len(points), row, dtype=np.int64)
         first = self.predict(state, self.written(state, plan, scaled, points, series), rows)
         block = first.shape[1]
@@ -312,8 +353,9 @@ class WindowForecaster(Forecaster):
             chosen = np.full((len(points), max(*plan.horizon, horizon)), np.nan)
             chosen[:, np.array(plan.horizon) - 1] = first
             return chosen[:, :horizon]
+        added = np.zeros((1, horizon)) if noise is None else noise
         if horizon <= block:
-            return first[:, :horizon]
+            return first[:, :horizon] + added
         _refuse_pooled(plan, self.title)
         context = plan.look_back
         if plan.needs_whole_series:
@@ -326,7 +368,7 @@ class WindowForecaster(Forecaster):
                 features = self.written(state, plan, panel, here, np.arange(len(points)))
                 first = self.predict(state, features, rows)
             stop = min(done + block, horizon)
-            tails[:, context + done : context + stop] = first[:, : stop - done]
+            tails[:, context + done : context + stop] = first[:, : stop - done] + added[:, done:stop]
         return tails[:, context:]
 
 

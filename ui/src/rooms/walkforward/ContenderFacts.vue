@@ -91,6 +91,10 @@ const outOfSample = computed(() => {
     ? `${fixed(worse, 2)} times as far off once it has not seen the values: how well it fits is not how well it forecasts`
     : 'how well it fits is not how well it forecasts; the board ranks by the latter'
 })
+/** An error in original units, and behind the chain where there is one. */
+function withFlat(error: number | null, flat: number | null): string {
+  return facts.value?.stages.length ? `${number(error)}, flat ${number(flat)}` : number(error)
+}
 const criteria = computed(() =>
   Object.entries(facts.value?.criteria ?? {}).map(([name, value]) => [NAMES[name] ?? name, value] as const),
 )
@@ -159,8 +163,8 @@ async function makeOutlook() {
     v-if="facts && facts.one_step.inside !== null"
     caption="Error one step ahead (root mean square)"
     :facts="[
-      { name: 'inside what it learned', value: number(facts.one_step.inside) },
-      { name: 'after the cutoff', value: number(facts.one_step.after) },
+      { name: 'inside what it learned', value: withFlat(facts.one_step.inside, facts.one_step.flat_inside) },
+      { name: 'after the cutoff', value: withFlat(facts.one_step.after, facts.one_step.flat_after) },
       facts.one_step.last_value !== null && {
         name: 'last value, after the cutoff',
         value: number(facts.one_step.last_value),

@@ -94,6 +94,11 @@ class AutoregressiveNetwork(LearnedNetwork):
     repeats: int = Field(10, ge=1, le=50, title="Repeats", description="Trainings, each from a seed of its own.")
     weight_decay: float = Field(1e-3, ge=0, title="Weight decay", json_schema_extra=ADVANCED)
 
+    @property
+    def simulates(self) -> bool:
+        """Paths are simulated with resampled errors where forecasts are fed back."""
+        return self.strategy == "recursive"
+
     def build(self, layout: Layout) -> Network:
         net = Network(layout.width)
         _with_line(
