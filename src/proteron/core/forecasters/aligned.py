@@ -1,6 +1,7 @@
 """Lags that lie whole seasons before every step ahead: what was at the same time of day, week or year."""
 
 import numpy as np
+from numpy.typing import NDArray
 
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
@@ -41,10 +42,16 @@ def aligned_columns(plan: WindowPlan, known: Panel) -> dict[int, Ints]:
     return found
 
 
+def some_of(rows: NDArray[np.bool_]) -> Ints:
+    """Some thousand of the chosen rows, evenly spaced."""
+    places = np.flatnonzero(rows)
+    return places[:: max(1, len(places) // _LOOKED_AT)]
+
+
 def nearest_line(plan: WindowPlan, known: Panel, features: Floats, targets: Floats) -> Floats:
     """A line of features (n_features, n_steps) that is nearest to targets (n_rows, n_steps) of what is obvious: the
     value of a season before, the mean of two such, the last, or nothing."""
-    steps, some = targets.shape[1], slice(None, None, max(1, len(features) // _LOOKED_AT))
+    steps = targets.shape[1]
     choices, each = [np.zeros((features.shape[1], steps))], np.arange(steps)
     for columns in [*aligned_columns(plan, known).values(), *([np.zeros(steps, int)] if plan.lags[:1] == (1,) else [])]:
         line = np.zeros_like(choices[0])
@@ -52,21 +59,21 @@ def nearest_line(plan: WindowPlan, known: Panel, features: Floats, targets: Floa
         choices.append(line)
     if len(choices) > 3:
         choices.append((choices[1] + choices[2]) / 2)
-    inputs = np.nan_to_num(features[some])
-    errors = [np.abs(inputs @ line - targets[some]).mean() for line in choices]
+    inputs = np.nan_to_num(features)
+    errors = [np.abs(inputs @ line - targets).mean() for line in choices]
     return choices[int(np.argmin(errors))]
 
 
 def nearest_columns(plan: WindowPlan, known: Panel, features: Floats, targets: Floats) -> Ints | None:
     """Columns (n_steps,) whose values were nearest to targets (n_rows, n_steps): those of a season before, or the last.
 
-    None where zero, the level of a scaled series, was nearer. At most some thousand rows are looked at.
+    None where zero, the level of a scaled series, was nearer.
     """
-    steps, some = targets.shape[1], slice(None, None, max(1, len(features) // _LOOKED_AT))
+    steps = targets.shape[1]
     choices = list(aligned_columns(plan, known).values())
     if 1 in plan.lags:
         choices.append(np.full(steps, plan.lags.index(1)))
-    errors = [np.nanmean(np.abs(features[some][:, columns] - targets[some])) for columns in choices]
-    if not choices or not min(errors) < np.abs(targets[some]).mean():
+    errors = [np.nanmean(np.abs(features[:, columns] - targets)) for columns in choices]
+    if not choices or not min(errors) < np.abs(targets).mean():
         return None
     return choices[int(np.argmin(errors))]

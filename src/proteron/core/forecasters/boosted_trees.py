@@ -9,13 +9,13 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from proteron.core.errors import InputError, SettingsError
-from proteron.core.forecasters.aligned import aligned_columns, nearest_columns, with_aligned_lags
+from proteron.core.forecasters.aligned import aligned_columns, nearest_columns, some_of, with_aligned_lags
 from proteron.core.forecasters.exchange.graph import Asked, Told
 from proteron.core.forecasters.exchange.tree_graph import write_trees
 from proteron.core.forecasters.forecaster import ForecasterState, Progress, Training, Work
 from proteron.core.forecasters.learned_ranges import ends_of_quantiles, shares_of_levels
 from proteron.core.forecasters.trees.attribution import attribute
-from proteron.core.forecasters.trees.binning import Binned, Bins
+from proteron.core.forecasters.trees.binning import LOOKED_AT, Binned, Bins
 from proteron.core.forecasters.trees.boosting import Boosted, Boosting, Rows
 from proteron.core.forecasters.trees.losses import LossName, loss_named
 from proteron.core.forecasters.trees.tree import Shape
@@ -24,6 +24,7 @@ from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 from proteron.core.windows import Table, WindowPlan, default_plan
 
+_ROWS_AT_ONCE = 8192  # that are binned
 _PAIRS = 400_000  # rows × steps ahead that one model for all steps learns from
 _APART_UP_TO = 4_000_000  # rows × features × steps for which every step gets trees of its own
 
@@ -102,8 +103,13 @@ class BoostedTrees(WindowForecaster):
             table.weights if table.weights.any() else np.ones(len(table)),
         )
         names, numbered = [table.names[column] for column in ground.columns], categories_of(table.plan, known)
-        raw = Bins.learn(table.features[train][:, ground.columns], [column in numbered for column in ground.columns])
-        binned = raw.apply(table.features[:, ground.columns])
+        looked_at = np.flatnonzero(train)[:: max(1, -(-int(train.sum()) // LOOKED_AT))]
+        kinds = [column in numbered for column in ground.columns]
+        raw = Bins.learn(table.features[np.ix_(looked_at, ground.columns)], kinds)
+        binned = np.empty((len(ground.columns), len(table)), dtype=np.uint8)
+        for first in range(0, len(table), _ROWS_AT_ONCE):
+            piece = slice(first, first + _ROWS_AT_ONCE)
+            binned[:, piece] = raw.apply(table.features[piece][:, ground.columns])
         learned: list[Boosted] = []
         told = shares_of_levels(work.levels) if self.loss == "quantiles" else (self.share,)
         jobs = [(steps, share) for share in told for steps in ground.groups]
@@ -307,7 +313,8 @@ class _Ground:
         assert isinstance(plan, WindowPlan)
         kept = set(plan.lags) if own_plan else set(default_plan(known).lags)
         columns = np.array([at for at in range(len(table.names)) if at >= len(plan.lags) or plan.lags[at] in kept])
-        start = None if plain else nearest_columns(plan, known, table.features[rows], table.targets[rows])
+        some = some_of(rows)
+        start = None if plain else nearest_columns(plan, known, table.features[some], table.targets[some])
         aligned, work = aligned_columns(plan, known), len(table) * len(columns) * count
         if count == 1 or steps == "apart" or (steps == "auto" and work <= _APART_UP_TO):
             return cls(columns, aligned, tuple((step,) for step in range(count)), start)

@@ -34,7 +34,7 @@ _INSTEAD = 2  # columns that are looked at in turn where one is missing
 _LISTED = 12  # features that are
 
 
-def _spread(values: Floats, axis: int = 0) -> Floats:
+def spread_of(values: Floats, axis: int = 0) -> Floats:
     """Standard deviation, 1 where it is (almost) zero or undefined."""
     with np.errstate(invalid="ignore"):
         spread = values.std(axis=axis)
@@ -56,7 +56,7 @@ class Scaling:
         for index in range(len(known)):
             values = known.series(index)[~np.isnan(known.series(index))]
             if len(values):
-                level[index], spread[index] = values.mean(), float(_spread(values))
+                level[index], spread[index] = values.mean(), float(spread_of(values))
             else:
                 level[index] = np.nan
         return cls(level, spread)
@@ -529,16 +529,8 @@ def chronological_split(table: Table, share: float, title: str) -> tuple[NDArray
 
 def standardise(features: Floats, weights: Floats) -> tuple[Floats, Floats, Floats]:
     """Columns in spreads from their mean weighted by `weights` (n_rows,), with mean and spread (n_features,)."""
-    centre, spread = np.average(features, axis=0, weights=weights), _spread(features)
+    centre, spread = np.average(features, axis=0, weights=weights), spread_of(features)
     return (features - centre) / spread, centre, spread
-
-
-def column_scales(features: Floats, rows: NDArray[np.bool_]) -> tuple[Floats, Floats]:
-    """Mean and spread (n_features,) over chosen rows, column by column, so that no copy of the table is made."""
-    scales = [
-        (column.mean(), float(_spread(column))) for column in (features[rows, i] for i in range(features.shape[1]))
-    ]
-    return np.array([mean for mean, _ in scales]), np.array([spread for _, spread in scales])
 
 
 def compact(cells: Floats, rows: NDArray[np.bool_], dtype: Any, centre: Any = 0.0, spread: Any = 1.0) -> NDArray[Any]:

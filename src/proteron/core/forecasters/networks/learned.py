@@ -13,7 +13,7 @@ from pydantic import Field
 from scipy import special
 
 from proteron.core.errors import InputError, SettingsError
-from proteron.core.forecasters.aligned import nearest_line, with_aligned_lags
+from proteron.core.forecasters.aligned import nearest_line, some_of, with_aligned_lags
 from proteron.core.forecasters.exchange.graph import Asked, Graph, Told
 from proteron.core.forecasters.exchange.network_graph import write_network, write_quantiles, write_spreads
 from proteron.core.forecasters.forecaster import DrawnLayer, ForecasterState, Progress, Training, Work
@@ -38,8 +38,8 @@ from proteron.core.forecasters.window_forecaster import (
     WindowForecaster,
     categories_of,
     chronological_split,
-    column_scales,
     latest_lags,
+    spread_of,
 )
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
@@ -177,7 +177,8 @@ class LearnedNetwork(WindowForecaster):
         train_rows, held_out = chronological_split(table, self.validation, self.title)
         assert isinstance(table.plan, WindowPlan)
         order, window = self._order(table.plan, len(table.names)), self._window(table.plan)
-        base = nearest_line(table.plan, known, table.features[train_rows], table.targets[train_rows])[order]
+        some = some_of(train_rows)
+        base = nearest_line(table.plan, known, table.features[some], table.targets[some])[order]
         levels = ("series", "window") if self.level == "auto" else (self.level,)
         if self._counts or (self.level == "auto" and latest_lags(table.plan) < _FEWEST_LATEST):
             levels = ("series",)
@@ -199,8 +200,8 @@ class LearnedNetwork(WindowForecaster):
         facts = {
             "form": self.form, "order": order.tolist(), "latest": eye.latest, "window": eye.window,
             "level": eye.level, "steps": layout.steps,
-            "categories": [list(each) for each in categories], 
-            "shares": list(shares), "names": list(table.names), "weights": int(parameters.shape[1]),
+            "categories": [list(each) for each in categories], "shares": list(shares),
+            "names": list(table.names), "weights": int(parameters.shape[1]),
             "shown": int(np.argsort(best, kind="stable")[(len(done) - 1) // 2]),
             "losses": [list(each.losses) for each in done], "kept": [each.kept for each in done], "best": best,
             "validation_losses": [list(each.later_losses) for each in done],
@@ -551,14 +552,21 @@ class _Eye:
         moves, scales = _units(table.plan)
         latest = window or max(latest_lags(table.plan), 1)
         eye = cls(order, latest, window, moves, scales, np.zeros(width), np.ones(width), level)
-        beside = np.arange(lags, width)
-        cells = table.features[:, lags:]
-        if level == "window":
-            cells = eye.apart(table.features)[0][:, lags:]
-        eye.centre[beside], eye.spread[beside] = column_scales(cells, rows)
+        for column in range(lags, width):  # one by one, so that no copy of the table is made
+            cells = table.features[rows, column]
+            if level == "window":
+                if column == lags:
+                    offset, scale = eye.levels(table.features, rows)
+                cells = (cells - offset * moves[column]) / (scale if scales[column] else 1.0)
+            eye.centre[column], eye.spread[column] = cells.mean(), float(spread_of(cells))
         for column, count in numbered.items():
             eye.centre[column], eye.spread[column] = 0.0, count
         return eye
+
+    def levels(self, features: Floats, rows: NDArray[np.bool_]) -> tuple[Floats, Floats]:
+        """Level and spread of the windows of chosen rows, (n_chosen,) each."""
+        found = [self.apart(features[chosen])[1:] for _, chosen in _pieces(rows)]
+        return np.concatenate([each[0][:, 0] for each in found]), np.concatenate([each[1][:, 0] for each in found])
 
     def apart(self, features: Floats) -> tuple[Floats, Floats, Floats]:
         """Features (n_rows, n_features) from the level and in the spread of their window, and both, (n_rows, 1)."""

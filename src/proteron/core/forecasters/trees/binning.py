@@ -11,7 +11,7 @@ from proteron.core.panel import Floats
 
 MOST_BINS = 255
 MISSING = 255  # the bin of a missing value
-_LOOKED_AT = 200_000  # rows from which edges are learned
+LOOKED_AT = 200_000  # rows from which edges are learned
 Binned = NDArray[np.uint8]
 
 
@@ -30,7 +30,7 @@ class Bins:
     def learn(cls, features: Floats, categorical: Sequence[bool] = (), most: int = MOST_BINS) -> "Bins":
         """From rows (n_rows, n_features), NaN where missing: as many values in each bin as can be."""
         kinds = tuple(categorical) or (False,) * features.shape[1]
-        every = max(1, -(-len(features) // _LOOKED_AT))
+        every = max(1, -(-len(features) // LOOKED_AT))
         edges = []
         for place, is_category in enumerate(kinds):
             values, counts = np.unique(features[::every, place], return_counts=True)
