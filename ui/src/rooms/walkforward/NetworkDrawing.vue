@@ -117,7 +117,7 @@ thead th {
   width: 54px;
 }
 .weights {
-  width: 42px;
+  width: 47px;
 }
 .axis span:last-child {
   float: right;
