@@ -2,7 +2,7 @@
 
 import os
 from abc import abstractmethod
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Literal
@@ -19,6 +19,7 @@ from proteron.core.forecasters.exchange.network_graph import write_network, writ
 from proteron.core.forecasters.forecaster import DrawnLayer, ForecasterState, Progress, Training, Work
 from proteron.core.forecasters.influence import ALONG, along
 from proteron.core.forecasters.learned_ranges import ends_of, ends_of_quantiles, shares_of_levels, widened
+from proteron.core.forecasters.networks.eye import Eye, pieces_of, units_of
 from proteron.core.forecasters.networks.straight import StraightLine, level_start, straight_start
 from proteron.core.forecasters.neural.bound import Drawing
 from proteron.core.forecasters.neural.losses import (
@@ -39,14 +40,12 @@ from proteron.core.forecasters.window_forecaster import (
     categories_of,
     chronological_split,
     latest_lags,
-    spread_of,
 )
 from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 from proteron.core.windows import Table, WindowPlan, default_plan, usual_length
 
 _MOST_ROWS = 200_000  # windows written out for a training
-_FLATTEST = 0.01  # of a series' spread: a window is not stretched further
 _FEWEST_LATEST = 3  # lags that tell a window's level and spread
 _DRAWN = 6  # repeats that are drawn
 ADVANCED: dict[str, Any] = {"advanced": True}
@@ -184,7 +183,7 @@ class LearnedNetwork(WindowForecaster):
             levels = ("series",)
         scaling = Scaling.learn(known)
         numbered = categories_of(table.plan, known) if self.embedding else {}
-        eyes = [_Eye.of(table, order, window, level, train_rows, numbered) for level in levels]
+        eyes = [Eye.of(table, order, window, level, train_rows, numbered) for level in levels]
         eye, learned, later, line = min(
             (self._begun(table, scaling, eye, (train_rows, held_out), base) for eye in eyes),
             key=lambda each: each[3].error,
@@ -221,10 +220,10 @@ class LearnedNetwork(WindowForecaster):
         self,
         table: Table,
         scaling: Scaling,
-        eye: "_Eye",
+        eye: Eye,
         parts: tuple[NDArray[np.bool_], NDArray[np.bool_]],
         base: Floats,
-    ) -> tuple["_Eye", Rows, Rows, StraightLine]:
+    ) -> tuple[Eye, Rows, Rows, StraightLine]:
         """Rows to learn from and held out as an eye sees them, and the line that is begun with."""
         (learned, _), (later, scales) = (self._rows(table, scaling, eye, rows) for rows in parts)
         if self._counts:
@@ -248,13 +247,13 @@ class LearnedNetwork(WindowForecaster):
         """Whether a mean and a dispersion of counts are told, in means of the row's series."""
         return self.loss == "negative_binomial"
 
-    def _rows(self, table: Table, scaling: Scaling, eye: "_Eye", rows: NDArray[np.bool_]) -> tuple[Rows, Floats]:
+    def _rows(self, table: Table, scaling: Scaling, eye: Eye, rows: NDArray[np.bool_]) -> tuple[Rows, Floats]:
         """Chosen rows as an eye sees them, and the scale (n_rows,) of each."""
         dtype = np.dtype(self.precision)
         units, many = np.ones(int(rows.sum())), self._counts
         inputs = np.empty((int(rows.sum()), len(eye.order)), dtype=dtype)
         targets, scales = np.empty((len(inputs), table.targets.shape[1]), dtype=dtype), np.empty(len(inputs))
-        for place, chosen in _pieces(rows):
+        for place, chosen in pieces_of(rows):
             seen, offset, scale = eye.see(table.features[chosen])
             inputs[place], targets[place] = seen, (table.targets[chosen] - offset) / scale
             scales[place] = scale[:, 0]
@@ -443,10 +442,10 @@ class LearnedNetwork(WindowForecaster):
         shares[eye.order] = total / count * scale[0, 0]
         return shares, base / count * float(scale[0, 0]) + float(offset[0, 0])
 
-    def _eye(self, state: ForecasterState) -> "_Eye":
+    def _eye(self, state: ForecasterState) -> Eye:
         facts, arrays = state.facts, state.arrays
-        moves, scales = _units(WindowPlan.parse(facts["plan"]))
-        return _Eye(np.array(facts["order"]), facts["latest"], facts["window"], moves, scales, arrays["centre"],
+        moves, scales = units_of(WindowPlan.parse(facts["plan"]))
+        return Eye(np.array(facts["order"]), facts["latest"], facts["window"], moves, scales, arrays["centre"],
                     arrays["spread_of_features"], facts["level"])  # fmt: skip
 
     def predict(self, state: ForecasterState, features: Floats, series: Ints) -> Floats:
@@ -525,95 +524,3 @@ class LearnedNetwork(WindowForecaster):
 def _unit(level: Floats) -> Floats:
     """What counts of a series with such a mean are told in."""
     return np.where(level > 0, level, 1.0)
-
-
-@dataclass(frozen=True)
-class _Eye:
-    """How features are read: columns in a network's order, in spreads from their mean; with `level` “window”, those
-    that move or scale with a series, and targets, in spreads from the mean of the `latest` lags before that."""
-
-    order: Ints
-    latest: int
-    window: int
-    moves: Floats
-    scales: NDArray[np.bool_]
-    centre: Floats
-    spread: Floats
-    level: str
-
-    @classmethod
-    def of(
-        cls, table: Table, order: Ints, window: int, level: str, rows: NDArray[np.bool_], numbered: Mapping[int, int]
-    ) -> "_Eye":
-        """As some rows of a table say; lags stay as they are but for the level, and columns that are `numbered` are
-        told as shares of how many there are."""
-        assert isinstance(table.plan, WindowPlan)
-        lags, width = len(table.plan.lags), len(table.names)
-        moves, scales = _units(table.plan)
-        latest = window or max(latest_lags(table.plan), 1)
-        eye = cls(order, latest, window, moves, scales, np.zeros(width), np.ones(width), level)
-        for column in range(lags, width):  # one by one, so that no copy of the table is made
-            cells = table.features[rows, column]
-            if level == "window":
-                if column == lags:
-                    offset, scale = eye.levels(table.features, rows)
-                cells = (cells - offset * moves[column]) / (scale if scales[column] else 1.0)
-            eye.centre[column], eye.spread[column] = cells.mean(), float(spread_of(cells))
-        for column, count in numbered.items():
-            eye.centre[column], eye.spread[column] = 0.0, count
-        return eye
-
-    def levels(self, features: Floats, rows: NDArray[np.bool_]) -> tuple[Floats, Floats]:
-        """Level and spread of the windows of chosen rows, (n_chosen,) each."""
-        found = [self.apart(features[chosen])[1:] for _, chosen in _pieces(rows)]
-        return np.concatenate([each[0][:, 0] for each in found]), np.concatenate([each[1][:, 0] for each in found])
-
-    def apart(self, features: Floats) -> tuple[Floats, Floats, Floats]:
-        """Features (n_rows, n_features) from the level and in the spread of their window, and both, (n_rows, 1)."""
-        offset, scale = np.zeros((len(features), 1)), np.ones((len(features), 1))
-        if self.level != "window":
-            return features, offset, scale
-        latest = features[:, : self.latest]
-        offset, scale = latest.mean(axis=1, keepdims=True), latest.std(axis=1, keepdims=True)
-        scale = np.maximum(scale, _FLATTEST)
-        offset, scale = (np.where(np.isfinite(each), each, place) for each, place in ((offset, 0.0), (scale, 1.0)))
-        return (features - offset * self.moves) / np.where(self.scales, scale, 1.0), offset, scale
-
-    def see(self, features: Floats) -> tuple[Floats, Floats, Floats]:
-        """Inputs (n_rows, n_features), and offset and scale (n_rows, 1) of targets; a missing cell becomes 0."""
-        moved, offset, scale = self.apart(features)
-        seen = (moved - self.centre) / self.spread
-        return np.where(np.isnan(seen), 0.0, seen)[:, self.order], offset, scale
-
-    def write(self, asked: Asked) -> tuple[str, str, str]:
-        """As `see`, by operators."""
-        graph, number = asked.graph, asked.number
-        zeros = graph.node("Mul", asked.level, number(0.0))
-        moved, offset, scale = asked.features, zeros, graph.node("Add", zeros, number(1.0))
-        if self.level == "window":
-            latest = graph.cut(asked.features, 0, self.latest, 1)
-            mean = graph.over("ReduceMean", latest, 1, keep=True)
-            apart = graph.node("Sub", latest, mean)
-            spread = graph.node("Sqrt", graph.over("ReduceMean", graph.node("Mul", apart, apart), 1, keep=True))
-            missing = graph.node("IsNaN", mean)
-            offset = graph.node("Where", missing, number(0.0), mean)
-            scale = graph.node("Where", missing, number(1.0), graph.node("Max", spread, number(_FLATTEST)))
-            centred = graph.node("Sub", asked.features, graph.node("Mul", offset, number(self.moves[None])))
-            each = graph.node("Where", graph.constant(self.scales[None], np.bool_), scale, number(1.0))
-            moved = graph.node("Div", centred, each)
-        seen = graph.node("Div", graph.node("Sub", moved, number(self.centre)), number(self.spread))
-        known = graph.node("Where", graph.node("IsNaN", seen), number(0.0), seen)
-        return graph.gathered(known, self.order, 1), offset, scale
-
-
-def _units(plan: WindowPlan) -> tuple[Floats, NDArray[np.bool_]]:
-    """By how much a column moves with a series' level, and whether it is in a series' unit, (n_features,) each."""
-    units = plan.units
-    own = np.array([not each.as_scaled for each in units])
-    moves = np.array([float(each.moves) for each in units])
-    return np.where(own, moves, 0.0), own & np.array([bool(each.scales) for each in units])
-
-
-def _pieces(rows: NDArray[np.bool_], size: int = 8192) -> list[tuple[slice, Ints]]:
-    chosen = np.flatnonzero(rows)
-    return [(slice(at, at + size), chosen[at : at + size]) for at in range(0, len(chosen), size)]
