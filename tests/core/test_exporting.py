@@ -100,3 +100,11 @@ def test_every_layer_can_be_written_and_nothing_else_is() -> None:
         pt.export_onnx(pt.forecaster("drift").fit(PANEL), "never.onnx")
     with pytest.raises(pt.InputError, match="graph"):
         pt.export_onnx(pt.forecaster("ridge", lags=[1]).fit(PANEL), "never.onnx")
+
+
+def test_a_series_without_values_has_no_level_in_the_document(tmp_path) -> None:
+    panel = pt.Panel.from_arrays({"a": PANEL["a"], "none": np.full(400, np.nan)}, start="2023-01-01T00:00", step="1h")
+    fitted = pt.forecaster("dense_network", epochs=1, lags=[1, 2, 3]).fit(panel, horizon=2)
+    text = pt.export_onnx(fitted, tmp_path / "x.onnx")[1].read_text()
+    document = json.loads(text, parse_constant=lambda word: pytest.fail(f"{word} is no JSON"))
+    assert document["series"]["none"]["level"] is None and document["series"]["a"]["spread"] > 0

@@ -88,22 +88,26 @@ def report_html(path: shapes.ExperimentPath) -> Response:
 @blueprint.get("/experiments/<int:experiment_id>/learned.npz")
 def learned_archive(path: shapes.ExperimentPath, query: FactsQuery) -> Response:
     """What a contender learned in a fold, with what it knew, for `load_fitted`."""
-    fitted = _learned(path, query)
-    return _attachment(fitted_bytes(fitted), "application/zip", f"{file_name(query.contender)}.npz")
+    return _learned(path, query, "npz", lambda fitted, _: fitted_bytes(fitted))
 
 
 @blueprint.get("/experiments/<int:experiment_id>/learned.onnx.zip")
 def learned_graph(path: shapes.ExperimentPath, query: FactsQuery) -> Response:
     """What a network or trees learned in a fold, as an ONNX graph, with chain and window plan beside it as JSON."""
-    name = file_name(query.contender)
-    return _attachment(zipped_onnx(_learned(path, query), name), "application/zip", f"{name}.onnx.zip")
+    return _learned(path, query, "onnx.zip", zipped_onnx)
 
 
-def _learned(path: shapes.ExperimentPath, query: FactsQuery) -> FittedContender:
+def _learned(
+    path: shapes.ExperimentPath, query: FactsQuery, ending: str, written: Callable[[FittedContender, str], bytes]
+) -> Response:
     with services().database.session() as session:
         panel = services().panel(records.get_experiment(session, path.experiment_id).dataset_id)
     series = series_index(panel, query.series)
-    return learned_of(services(), path.experiment_id, query.contender, series, query.fold, query.origin)
+    name = file_name(query.contender)
+    fitted = learned_of(services(), path.experiment_id, query.contender, series, query.fold, query.origin)
+    with services().computing():
+        content = written(fitted, name)
+    return _attachment(content, "application/zip", f"{name}.{ending}")
 
 
 def _attachment(content: str | bytes, kind: str, name: str) -> Response:

@@ -48,12 +48,18 @@ def some_of(rows: NDArray[np.bool_]) -> Ints:
     return places[:: max(1, len(places) // _LOOKED_AT)]
 
 
+def _obvious(plan: WindowPlan, known: Panel, steps: int) -> list[Ints]:
+    """Columns (n_steps,) of the value of each season before, and of the last where it is a feature."""
+    last = [np.full(steps, plan.lags.index(1))] if 1 in plan.lags else []
+    return [*aligned_columns(plan, known).values(), *last]
+
+
 def nearest_line(plan: WindowPlan, known: Panel, features: Floats, targets: Floats) -> Floats:
     """A line of features (n_features, n_steps) that is nearest to targets (n_rows, n_steps) of what is obvious: the
     value of a season before, the mean of two such, the last, or nothing."""
     steps = targets.shape[1]
     choices, each = [np.zeros((features.shape[1], steps))], np.arange(steps)
-    for columns in [*aligned_columns(plan, known).values(), *([np.zeros(steps, int)] if plan.lags[:1] == (1,) else [])]:
+    for columns in _obvious(plan, known, steps):
         line = np.zeros_like(choices[0])
         line[columns, each] = 1.0
         choices.append(line)
@@ -69,10 +75,7 @@ def nearest_columns(plan: WindowPlan, known: Panel, features: Floats, targets: F
 
     None where zero, the level of a scaled series, was nearer.
     """
-    steps = targets.shape[1]
-    choices = list(aligned_columns(plan, known).values())
-    if 1 in plan.lags:
-        choices.append(np.full(steps, plan.lags.index(1)))
+    choices = _obvious(plan, known, targets.shape[1])
     errors = [np.nanmean(np.abs(features[:, columns] - targets)) for columns in choices]
     if not choices or not min(errors) < np.abs(targets).mean():
         return None

@@ -34,25 +34,20 @@ def graph_of(fitted: FittedContender) -> tuple[bytes, dict[str, Any]]:
     Raises `InputError` for one that has no graph: only networks and trees on windows do.
     """
     learner, state = fitted.contender.forecaster, fitted.state
-    graph, told = Graph(), None
-    names: tuple[str, ...] = ()
-    if isinstance(learner, WindowForecaster):
-        names = WindowPlan.parse(state.facts["plan"]).names
-        features = "features"
-        if "instead" in state.facts:
-            features = write_instead(graph, features, np.array(state.facts["instead"]))
-        told = learner.write_graph(state, Asked(graph, len(names), features, "level", "spread"))
-    if told is None:
+    if not isinstance(learner, WindowForecaster) or not learner.has_graph:
         raise InputError(
             f"{learner.title} has no graph of operators: only networks and trees on windows have.", field="forecaster"
         )
-    plan = state.facts["plan"]
+    graph, plan = Graph(), state.facts["plan"]
+    names = WindowPlan.parse(plan).names
+    features = write_instead(graph, "features", np.array(state.facts["instead"]))
+    told = learner.write_graph(state, Asked(graph, len(names), features, "level", "spread"))
     inputs = {"features": ("rows", len(names)), "level": ("rows", 1), "spread": ("rows", 1)}
     document = {
         "schema_version": _SCHEMA, "contender": fitted.contender.document(), "until": fitted.until,
         "axis": fitted.known.axis.document(), "chain": fitted.chain.document(), "plan": plan,
         "features": list(names), "series": {
-            key: {"level": float(state.arrays["level"][row]), "spread": float(state.arrays["spread"][row])}
+            key: {name: _number(state.arrays[name][row]) for name in ("level", "spread")}
             for row, key in enumerate(state.keys)
         },
         "shares": list(state.facts.get("shares", [])) if "quantiles" in told else [],
@@ -81,6 +76,11 @@ def zipped_onnx(fitted: FittedContender, name: str) -> bytes:
         archive.writestr(f"{name}.onnx", made)
         archive.writestr(f"{name}.json", _written(document))
     return out.getvalue()
+
+
+def _number(value: float) -> float | None:
+    """As JSON has it: what is not known of a series without values is null."""
+    return float(value) if np.isfinite(value) else None
 
 
 def _written(document: dict[str, Any]) -> str:

@@ -87,7 +87,7 @@ class WindowForecaster(Forecaster):
 
     @property
     def simulates(self) -> bool:
-        """Whether paths are simulated with errors of held-out windows, drawn anew at every step that is fed back."""
+        """Whether paths are simulated with errors of the last windows, drawn anew at every step that is fed back."""
         return False
 
     @property
@@ -123,10 +123,10 @@ class WindowForecaster(Forecaster):
     def predict(self, state: ForecasterState, features: Floats, series: Ints) -> Floats:
         """Scaled forecasts (n_rows, n_steps) for scaled features, `series` (n_rows,) rows of the state."""
 
-    def write_graph(self, state: ForecasterState, asked: Asked) -> Told | None:
-        """Operators from features to `mean` (n_rows, n_steps) in flat units, and to ranges where they were learned;
-        None for what is not handed over so."""
-        return None
+    def write_graph(self, state: ForecasterState, asked: Asked) -> Told:
+        """Operators from features to `mean` (n_rows, n_steps) in flat units, and to ranges where they were learned, of
+        those with `has_graph`."""
+        raise NotImplementedError
 
     def shares_of(self, state: ForecasterState, features: Floats, step: int) -> tuple[Floats, float] | None:
         """What each of scaled `features` (n_features,) adds to the scaled forecast of a step (from 0), and what that

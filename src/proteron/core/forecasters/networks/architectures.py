@@ -66,6 +66,7 @@ class DenseNetwork(LearnedNetwork):
     )
 
     def build(self, layout: Layout) -> Network:
+        """The network, its output (n_outputs,)."""
         net = Network(layout.width)
         one = _everything(net, layout)
         for width in self.hidden:
@@ -76,6 +77,7 @@ class DenseNetwork(LearnedNetwork):
         return net
 
     def shape_in_words(self, state: ForecasterState) -> str:
+        """What the network is, in a few words."""
         sizes = [len(state.facts["names"]), *self.hidden, state.facts["steps"]]
         return "Network " + "-".join(map(str, sizes))
 
@@ -100,6 +102,7 @@ class AutoregressiveNetwork(LearnedNetwork):
         return self.strategy == "recursive"
 
     def build(self, layout: Layout) -> Network:
+        """The network, its output (n_outputs,)."""
         net = Network(layout.width)
         _with_line(
             net,
@@ -109,6 +112,7 @@ class AutoregressiveNetwork(LearnedNetwork):
         return net
 
     def shape_in_words(self, state: ForecasterState) -> str:
+        """What the network is, in a few words."""
         return f"Network of {len(state.facts['names'])} features and {self.hidden} hidden units"
 
 
@@ -125,6 +129,7 @@ class ConvolutionalNetwork(LearnedNetwork):
     hidden: Width = Field(64, title="Units of the dense layer", description="The next one has half as many.")
 
     def build(self, layout: Layout) -> Network:
+        """The network, its output (n_outputs,)."""
         net = Network(layout.width)
         one = net.convolution(net.taken(0, layout.window), self.filters, self.taps, activation=layers.RELU)
         one = net.batch_norm(one) if self.normed else one
@@ -134,6 +139,7 @@ class ConvolutionalNetwork(LearnedNetwork):
         return net
 
     def shape_in_words(self, state: ForecasterState) -> str:
+        """What the network is, in a few words."""
         return f"{self.filters} filters over {self.taps} of {state.facts['window']} points"
 
 
@@ -156,6 +162,7 @@ class DilatedNetwork(LearnedNetwork):
         return found
 
     def build(self, layout: Layout) -> Network:
+        """The network, its output (n_outputs,)."""
         net = Network(layout.width)
         one = net.dense(net.taken(0, layout.window), self.channels)
         for dilation in self.dilations(layout.window):
@@ -165,6 +172,7 @@ class DilatedNetwork(LearnedNetwork):
         return net
 
     def shape_in_words(self, state: ForecasterState) -> str:
+        """What the network is, in a few words."""
         far = self.dilations(state.facts["window"])[-1]
         return f"Convolutions up to {far} apart over {state.facts['window']} points"
 
@@ -182,6 +190,7 @@ class RecurrentNetwork(LearnedNetwork):
     hidden: Width = Field(64, title="Units of the dense layer", description="The next one has half as many.")
 
     def build(self, layout: Layout) -> Network:
+        """The network, its output (n_outputs,)."""
         net = Network(layout.width)
         one = _pieces(net, layout, self.piece)
         for _ in range(self.depth):
@@ -190,6 +199,7 @@ class RecurrentNetwork(LearnedNetwork):
         return net
 
     def shape_in_words(self, state: ForecasterState) -> str:
+        """What the network is, in a few words."""
         name = {"lstm": "LSTM", "gru": "GRU", "plain": "Recurrence"}[self.cell]
         return f"{name} of {self.units} units over {state.facts['window']} points"
 
@@ -211,6 +221,7 @@ class AttentionNetwork(LearnedNetwork):
     warm_up: int = Field(2, ge=0, title="Epochs of warming up", json_schema_extra=ADVANCED)
 
     def build(self, layout: Layout) -> Network:
+        """The network, its output (n_outputs,)."""
         net = Network(layout.width)
         width = self.heads * -(-self.width // self.heads)
         one = net.position(net.dense(_pieces(net, layout, self.piece), width))
@@ -225,6 +236,7 @@ class AttentionNetwork(LearnedNetwork):
         return net
 
     def shape_in_words(self, state: ForecasterState) -> str:
+        """What the network is, in a few words."""
         return f"Attention with {self.heads} heads over {state.facts['window']} points"
 
 
@@ -243,6 +255,7 @@ class BasisNetwork(LearnedNetwork):
     waves: int = Field(8, ge=1, le=200, title="Waves at most", json_schema_extra=ADVANCED)
 
     def build(self, layout: Layout) -> Network:
+        """The network, its output (n_outputs,)."""
         net = Network(layout.width)
         rest = net.taken(0, 1, layout.window)
         beside = net.taken(layout.window, 1, layout.beside) if layout.beside else None
@@ -281,6 +294,7 @@ class BasisNetwork(LearnedNetwork):
         return rows[:, : layout.window], ahead
 
     def shape_in_words(self, state: ForecasterState) -> str:
+        """What the network is, in a few words."""
         return f"{len(self.blocks)} blocks over {state.facts['window']} points"
 
 
@@ -298,6 +312,7 @@ class DecompositionNetwork(LearnedNetwork):
     )
 
     def build(self, layout: Layout) -> Network:
+        """The network, its output (n_outputs,)."""
         net = Network(layout.width)
         window = net.taken(0, layout.window)
         slow = net.smooth(window, min(self.smooth, layout.window))
@@ -307,4 +322,5 @@ class DecompositionNetwork(LearnedNetwork):
         return net
 
     def shape_in_words(self, state: ForecasterState) -> str:
+        """What the network is, in a few words."""
         return f"Two lines over {state.facts['window']} points"

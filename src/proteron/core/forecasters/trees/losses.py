@@ -40,12 +40,15 @@ class Loss(ABC):
 
 class Squared(Loss):
     def begin(self, targets: Floats, weights: Floats) -> float:
+        """The best score that is the same for all."""
         return float(np.average(targets, weights=weights))
 
     def bent(self, scores: Floats, targets: Floats) -> tuple[Floats, Floats]:
+        """First and second derivative of every row\'s loss in its score."""
         return scores - targets, np.ones(len(scores))
 
     def of(self, scores: Floats, targets: Floats) -> Floats:
+        """Every row\'s loss."""
         return (scores - targets) ** 2 / 2
 
 
@@ -57,16 +60,20 @@ class Quantile(Loss):
     renewed = True
 
     def begin(self, targets: Floats, weights: Floats) -> float:
+        """The best score that is the same for all."""
         return weighted_quantile(targets, weights, self.share)
 
     def bent(self, scores: Floats, targets: Floats) -> tuple[Floats, Floats]:
+        """First and second derivative of every row\'s loss in its score."""
         return np.where(scores > targets, 1 - self.share, -self.share), np.ones(len(scores))
 
     def of(self, scores: Floats, targets: Floats) -> Floats:
+        """Every row\'s loss."""
         below = targets - scores
         return np.maximum(self.share * below, (self.share - 1) * below)
 
     def says(self, left: Floats, weights: Floats) -> float:
+        """What a renewed leaf says of what is left (n_rows,) of its targets."""
         return weighted_quantile(left, weights, self.share)
 
 
@@ -77,14 +84,17 @@ class Huber(Loss):
         self.border = np.inf
 
     def begin(self, targets: Floats, weights: Floats) -> float:
+        """The best score that is the same for all."""
         middle = weighted_quantile(targets, weights, 0.5)
         self.border = max(weighted_quantile(np.abs(targets - middle), weights, _HUBER_SHARE), _SMALLEST)
         return middle
 
     def bent(self, scores: Floats, targets: Floats) -> tuple[Floats, Floats]:
+        """First and second derivative of every row\'s loss in its score."""
         return np.clip(scores - targets, -self.border, self.border), np.ones(len(scores))
 
     def of(self, scores: Floats, targets: Floats) -> Floats:
+        """Every row\'s loss."""
         return np.asarray(special.huber(self.border, scores - targets))
 
 
@@ -96,13 +106,16 @@ class Tweedie(Loss):
     positive = True
 
     def begin(self, targets: Floats, weights: Floats) -> float:
+        """The best score that is the same for all."""
         return float(np.log(max(np.average(targets, weights=weights), _SMALLEST)))
 
     def bent(self, scores: Floats, targets: Floats) -> tuple[Floats, Floats]:
+        """First and second derivative of every row\'s loss in its score."""
         less, more = np.exp((1 - self.power) * scores), np.exp((2 - self.power) * scores)
         return more - targets * less, (2 - self.power) * more - (1 - self.power) * targets * less
 
     def of(self, scores: Floats, targets: Floats) -> Floats:
+        """Every row\'s loss."""
         if self.power == 1:
             return np.exp(scores) - targets * scores
         less, more = np.exp((1 - self.power) * scores), np.exp((2 - self.power) * scores)
