@@ -17,7 +17,8 @@ from numba import njit
 from proteron.core.compiled import single_blas_thread
 from proteron.core.forecasters.neural.layers import RELU
 from proteron.core.forecasters.neural.network import Network
-from proteron.core.forecasters.neural.training import Lesson, Recipe, plain_rows, train
+from proteron.core.forecasters.neural.rows import plain_rows
+from proteron.core.forecasters.neural.training import Lesson, Recipe, train
 from proteron.core.forecasters.trees.binning import Bins
 from proteron.core.forecasters.trees.boosting import Boosting, Rows
 from proteron.core.forecasters.trees.losses import Squared

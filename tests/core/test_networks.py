@@ -7,6 +7,7 @@ from scipy import stats
 from proteron.core.forecasters.neural import layers, losses, training
 from proteron.core.forecasters.neural.bound import Drawing
 from proteron.core.forecasters.neural.network import Network
+from proteron.core.forecasters.neural.rows import plain_rows
 
 RNG = np.random.default_rng
 
@@ -14,7 +15,7 @@ RNG = np.random.default_rng
 def gradient_of(network, parameters, inputs, targets, weights, loss="squared", shares=(1.0,)):
     """Loss and gradient of all rows."""
     lesson = training.Lesson(network, parameters, training.Recipe(loss=loss, shares=shares), RNG(5))
-    loss = lesson.gradient_of(training.plain_rows(inputs, targets, weights), np.arange(len(inputs)))
+    loss = lesson.gradient_of(plain_rows(inputs, targets, weights), np.arange(len(inputs)))
     return loss, lesson.gradient
 
 
@@ -104,6 +105,45 @@ def test_gradients_of_every_loss(loss: str, shares: tuple[float, ...]) -> None:
     check(net, 3, loss, shares)
 
 
+def stacked(kind: str) -> Network:
+    """Networks whose layers are all taught in one call."""
+    net = Network(8)
+    if kind == "dense":
+        net.dense(net.dense(net.dense(0, 8, layers.RELU), 6, layers.TANH), 3)
+        return net
+    everything = net.joined(0, net.embedded(net.taken(7, 1), 3, 2))
+    window = net.taken(0, 6)
+    slow = net.smooth(window, 3)
+    rest = net.dense(net.joined(net.flat(net.without(window, slow)), everything), 5, layers.SIGMOID)
+    said = net.added(net.basis(net.dense(rest, 4), RNG(9).normal(size=(4, 3))), net.dense(net.flat(slow), 3))
+    net.added(said, net.line(np.ones((8, 3)), np.zeros(3)))
+    return net
+
+
+@pytest.mark.parametrize("dtype", [np.float32, np.float64])
+@pytest.mark.parametrize("kind", ["dense", "all others"])
+def test_what_is_taught_in_one_call_is_what_layers_say_one_by_one_to_the_bit(kind: str, dtype: type) -> None:
+    rng, net, done = RNG(7), stacked(kind), []
+    inputs, targets = rng.normal(size=(95, 8)).astype(dtype), rng.normal(size=(95, 3)).astype(dtype)
+    inputs[:, 7] = rng.integers(-1, 5, 95)
+    rows = plain_rows(inputs, targets, rng.uniform(0, 1, 95))
+    for one_call in (True, False):
+        lesson = training.Lesson(net, net.begin(RNG(3)).astype(dtype), training.Recipe(batch=20, clip=0.5), rng)
+        assert lesson.stack is not None
+        lesson.stack = lesson.stack if one_call else None
+        begun = lesson.parameters.copy()
+        told = [lesson.epoch(rows, order, 1e-2) for order in (np.arange(95), np.arange(94, 0, -1))]
+        done.append((lesson.parameters, told, lesson.steps))
+        assert (lesson.parameters != begun).all()
+    np.testing.assert_array_equal(done[0][0], done[1][0])
+    assert done[0][1:] == done[1][1:] and done[0][2] == 10
+
+
+def test_other_layers_are_called_one_by_one() -> None:
+    assert all(training.Lesson(built(kind), np.zeros(built(kind).count), training.Recipe(), RNG(0)).stack is None
+               for kind in ("lstm", "dropout", "pools"))  # fmt: skip
+
+
 def test_losses_are_what_they_say() -> None:
     rng = RNG(3)
     said, targets, weights = rng.normal(size=(6, 2, 3)), rng.normal(size=(6, 2)), rng.uniform(0, 2, 6)
@@ -154,7 +194,7 @@ def test_two_steps_are_those_of_the_papers(optimiser: str) -> None:
     recipe = training.Recipe(
         optimiser=optimiser, rate=0.01, decay=0.1, clip=0.5, batch=8, epochs=2, schedule="constant"
     )
-    rows = training.plain_rows(x, y, w)
+    rows = plain_rows(x, y, w)
     done = training.train(net, rows, rows, recipe, 4, float)
     p = net.begin(RNG(4))
     m = v = np.zeros(3)
@@ -180,9 +220,9 @@ def test_the_rate_warms_up_then_follows_its_schedule_and_the_best_epoch_stays() 
     rng, net = RNG(6), Network(2)
     net.dense(0, 1)
     x = rng.normal(size=(200, 2))
-    learned = training.plain_rows(x, x[:, :1] + rng.normal(size=(200, 1)), np.ones(200))
+    learned = plain_rows(x, x[:, :1] + rng.normal(size=(200, 1)), np.ones(200))
     told = []
-    later = training.plain_rows(x[:20], rng.normal(size=(20, 1)), np.ones(20))
+    later = plain_rows(x[:20], rng.normal(size=(20, 1)), np.ones(20))
     recipe = training.Recipe(rate=0.05, epochs=80, patience=5, schedule="plateau")
     done = training.train(
         net, learned, later, recipe, 1, float, tell=lambda *each: told.append(tuple(map(tuple, each)))

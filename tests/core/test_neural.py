@@ -13,6 +13,7 @@ from proteron.core.forecasters.networks import learned
 from proteron.core.forecasters.networks.learned import Layout, LearnedNetwork
 from proteron.core.forecasters.networks.straight import straight_start
 from proteron.core.forecasters.neural import training
+from proteron.core.forecasters.neural.rows import plain_rows
 from proteron.core.forecasters.window_forecaster import chronological_split, instead_of, with_instead
 from proteron.core.judge.cells import Fit
 from proteron.core.panel import Panel
@@ -40,7 +41,7 @@ def test_the_gradient_of_a_whole_architecture_is_that_of_differences(kind: str, 
     parameters = network.begin(rng)
     assert any(np.isin(direct.ravel()[:3], parameters))
     parameters += 0.1 * rng.normal(size=network.count)
-    rows = training.plain_rows(rng.normal(size=(3, 12)), rng.normal(size=(3, 3)), np.ones(3))
+    rows = plain_rows(rng.normal(size=(3, 12)), rng.normal(size=(3, 3)), np.ones(3))
     lesson = training.Lesson(network, parameters, training.Recipe(), rng)
     lesson.gradient_of(rows, np.arange(3))
     found, exact = lesson.gradient.copy(), np.empty(network.count)
@@ -232,15 +233,13 @@ def test_a_straight_line_begins_as_ridge_or_as_what_is_obvious(rng: np.random.Ge
     slopes = np.array([[1.0, 0.5], [0, 2.0], [0, 0], [-1, 0]])
     targets = inputs @ slopes + [3.0, -1.0] + 0.1 * rng.normal(size=(600, 2))
     targets[::50] += 100  # a few that are far off weigh little
-    early, late = (
-        training.plain_rows(inputs[part], targets[part], weights[part]) for part in (slice(500), slice(501, 549))
-    )
+    early, late = (plain_rows(inputs[part], targets[part], weights[part]) for part in (slice(500), slice(501, 549)))
     found = straight_start(early, late, np.full(48, 2.0), base)
     np.testing.assert_allclose(found.slopes, slopes, atol=0.1)
     np.testing.assert_allclose(found.biases, [3, -1], atol=0.3)
     assert found.error == pytest.approx(2 * 0.1 * np.sqrt(2 / np.pi), rel=0.5)
-    noise = training.plain_rows(early.inputs, early.inputs @ base + rng.normal(size=(500, 2)), weights[:500])
-    turned = training.plain_rows(late.inputs, late.inputs @ base, weights[:48])
+    noise = plain_rows(early.inputs, early.inputs @ base + rng.normal(size=(500, 2)), weights[:500])
+    turned = plain_rows(late.inputs, late.inputs @ base, weights[:48])
     kept = straight_start(noise, turned, np.ones(48), base)
     assert kept.error == 0 and (kept.slopes == base).all() and (kept.biases == 0).all()
 

@@ -31,8 +31,9 @@ from proteron.core.forecasters.neural.losses import (
     width_of,
 )  # fmt: skip
 from proteron.core.forecasters.neural.network import Bound, Network
+from proteron.core.forecasters.neural.rows import Rows
 from proteron.core.forecasters.neural.sight import sights
-from proteron.core.forecasters.neural.training import Optimiser, Recipe, Rows, Schedule, Trained, answers, train
+from proteron.core.forecasters.neural.training import Optimiser, Recipe, Schedule, Trained, answers, train
 from proteron.core.forecasters.pictures import Curve, Picture
 from proteron.core.forecasters.window_forecaster import (
     Scaling,

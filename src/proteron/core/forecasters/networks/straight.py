@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from proteron.core.forecasters.neural.training import Rows
+from proteron.core.forecasters.neural.rows import Rows
 from proteron.core.forecasters.ridge import ridge_weights
 from proteron.core.panel import Floats
 

@@ -422,6 +422,7 @@ def bind_basis(views: Views, matrix: Floats) -> Calls:
     fixed = np.ascontiguousarray(matrix, dtype=views.precision)
 
     def backward() -> None:
-        views.by_one[:] += views.flow @ fixed.T
+        by_rows = _rows(views.by_one)
+        by_rows += np.dot(_rows(views.flow), fixed.T)
 
     return (lambda: np.dot(_rows(views.one), fixed, out=_rows(views.out))), backward

@@ -2,35 +2,22 @@
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Literal, NamedTuple
+from typing import Literal
 
 import numpy as np
 
-from proteron.core.compiled import kernel
 from proteron.core.forecasters.neural import losses
 from proteron.core.forecasters.neural.bound import Drawing
 from proteron.core.forecasters.neural.network import Bound, Network
+from proteron.core.forecasters.neural.optimisers import Pace, move
+from proteron.core.forecasters.neural.rows import Rows, gather
+from proteron.core.forecasters.neural.stack import stack_of, taught
 from proteron.core.panel import Floats
 from proteron.core.timeline import Ints
 
 Optimiser = Literal["adam", "momentum"]
 Schedule = Literal["cosine", "plateau", "constant"]
 _AT_ONCE = 512  # rows that a network is asked about together
-
-
-class Rows(NamedTuple):
-    """Inputs (n_rows, n_features), targets (n_rows, n_steps), weights and units of counts (n_rows,)."""
-
-    inputs: Floats
-    targets: Floats
-    weights: Floats
-    units: Floats
-
-
-def plain_rows(inputs: Floats, targets: Floats, weights: Floats | None = None) -> Rows:
-    """Rows whose targets are told as they are, of equal weight where none is given."""
-    ones = np.ones(len(inputs))
-    return Rows(inputs, targets, ones if weights is None else weights, ones)
 
 
 @dataclass(frozen=True)
@@ -62,50 +49,6 @@ class Trained:
     best: float  # the held-out loss then
 
 
-@kernel
-def _clipped(gradient: Floats, clip: float) -> None:
-    """Shorten a gradient to the length `clip` (Pascanu et al. 2013); 0 leaves it as it is."""
-    square = 0.0
-    for i in range(gradient.size):
-        square += float(gradient[i]) * float(gradient[i])
-    if clip > 0 and square > clip * clip:
-        gradient *= gradient.dtype.type(clip / np.sqrt(square))
-
-
-@kernel
-def move(
-    parameters: Floats, moments: Floats, gradient: Floats, adam: bool, rate: float, decay: float, clip: float, step: int
-) -> None:
-    """One step of Adam with decoupled decay (Kingma & Ba 2015; Loshchilov & Hutter 2019), or of momentum 0.9, along
-    the clipped gradient."""
-    _clipped(gradient, clip)
-    number = gradient.dtype.type
-    first, second = moments[0], moments[1]
-    b1, b2, one = number(0.9), number(0.999), number(1.0)
-    shrink = number(1.0 - rate * decay)
-    if not adam:
-        slow = number(rate)
-        for i in range(parameters.size):
-            first[i] = b1 * first[i] + gradient[i]
-            parameters[i] = parameters[i] * shrink - slow * first[i]
-        return
-    scaled = number(rate * np.sqrt(1.0 - 0.999**step) / (1.0 - 0.9**step))
-    epsilon = number(1e-8 * np.sqrt(1.0 - 0.999**step))
-    for i in range(parameters.size):
-        first[i] = b1 * first[i] + (one - b1) * gradient[i]
-        second[i] = b2 * second[i] + (one - b2) * gradient[i] * gradient[i]
-        parameters[i] = parameters[i] * shrink - scaled * first[i] / (np.sqrt(second[i]) + epsilon)
-
-
-@kernel
-def _gather(rows: Rows, chosen: Ints, inputs: Floats, targets: Floats, weights: Floats, units: Floats) -> None:
-    for place in range(len(chosen)):
-        inputs[place] = rows.inputs[chosen[place]]
-        targets[place] = rows.targets[chosen[place]]
-        weights[place] = rows.weights[chosen[place]]
-        units[place] = rows.units[chosen[place]]
-
-
 class Lesson:
     """A network being taught: parameters, their gradient, and room for batches."""
 
@@ -115,6 +58,7 @@ class Lesson:
         self.moments = np.zeros((2, len(parameters)), dtype=parameters.dtype)
         self.drawing = Drawing(rng)
         self.steps = 0
+        self.stack = stack_of(network, parameters.dtype)
         self._code, self._shares = losses.CODES[recipe.loss], np.array(recipe.shares)
         self._bound: dict[int, tuple[Bound, Floats, Floats, Floats]] = {}
 
@@ -128,7 +72,7 @@ class Lesson:
     def gradient_of(self, rows: Rows, chosen: Ints) -> float:
         """The mean loss of chosen rows; its gradient is in `gradient` then."""
         network, targets, weights, units = self._room(len(chosen), rows.targets.shape[1])
-        _gather(rows, chosen, network.input, targets, weights, units)
+        gather(rows, chosen, network.input, targets, weights, units)
         self.drawing.learning = True
         network.forward()
         network.flows[:] = 0
@@ -147,13 +91,21 @@ class Lesson:
 
     def epoch(self, rows: Rows, order: Ints, rate: float) -> float:
         """One pass over rows in `order`; gives their mean loss."""
-        recipe, total = self.recipe, 0.0
+        recipe = self.recipe
+        pace = Pace(recipe.optimiser == "adam", rate, recipe.decay, recipe.clip)
+        if self.stack is not None:
+            loss = taught(
+                self.stack, self.parameters, self.moments, rows, order, recipe.batch, self._code, self._shares, pace,
+                self.steps,
+            )  # fmt: skip
+            self.steps += -(-len(order) // recipe.batch)
+            return float(loss)
+        total = 0.0
         for start in range(0, len(order), recipe.batch):
             chosen = order[start : start + recipe.batch]
             total += self.gradient_of(rows, chosen) * len(chosen)
             self.steps += 1
-            move(self.parameters, self.moments, self.gradient, recipe.optimiser == "adam", rate, recipe.decay,
-                 recipe.clip, self.steps)  # fmt: skip
+            move(self.parameters, self.moments, self.gradient, pace, self.steps)
         return total / max(len(order), 1)
 
 
