@@ -53,10 +53,12 @@ def built(kind: str) -> Network:
         wide = net.norm(net.added(wide, net.attention(net.position(wide), 2)))
     elif kind == "both ways":
         wide = net.attention(wide, 2, causal=False)
+    elif kind == "last step alone":
+        wide = net.attention(wide, 2, last=True)
     elif kind == "convolution":
         wide = net.convolution(net.convolution(wide, 3, 3, 2, activation=layers.TANH), 4, 2, stride=2)
     elif kind == "pools":
-        wide = net.mean(net.most(wide, 2), 2)
+        wide = net.mean(net.thinned(net.most(wide, 2), 2), 2)
     elif kind == "smooth":
         wide = net.without(wide, net.smooth(wide, 3))
     elif kind == "basis":
@@ -80,6 +82,7 @@ KINDS = (
     "gru",
     "attention",
     "both ways",
+    "last step alone",
     "convolution",
     "pools",
     "smooth",
@@ -137,6 +140,25 @@ def test_what_is_taught_in_one_call_is_what_layers_say_one_by_one_to_the_bit(kin
         assert (lesson.parameters != begun).all()
     np.testing.assert_array_equal(done[0][0], done[1][0])
     assert done[0][1:] == done[1][1:] and done[0][2] == 10
+
+
+def test_steps_that_the_last_one_does_not_see_need_not_be_computed() -> None:
+    """With the same parameters the answers are those of all steps: attention, and convolutions ever further apart."""
+    every, last = Network(6), Network(6)
+    every.last(every.attention(every.dense(every.taken(0, 6), 4), 2))
+    last.attention(last.dense(last.taken(0, 6), 4), 2, last=True)
+    wide, thin = Network(11), Network(11)
+    one, other = wide.taken(0, 11), thin.taken(0, 11)
+    for place in range(3):
+        one = wide.convolution(one, 3, 3, 2**place, activation=layers.TANH)
+        other = thin.convolution(thin.thinned(other, 1), 3, 3, stride=2, activation=layers.TANH)
+    wide.last(one)
+    thin.last(other)
+    for full, short in ((every, last), (wide, thin)):
+        parameters, rows = full.begin(RNG(2)), RNG(1).normal(size=(5, full.width))
+        said = training.answers(short, parameters, rows)
+        np.testing.assert_allclose(said, training.answers(full, parameters, rows), atol=1e-14)
+        assert np.abs(said).min() > 0
 
 
 def test_other_layers_are_called_one_by_one() -> None:

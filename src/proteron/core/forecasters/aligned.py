@@ -22,12 +22,13 @@ def lags_before(season: int, steps: int) -> list[int]:
 
 
 def with_aligned_lags(plan: WindowPlan, known: Panel) -> WindowPlan:
-    """The plan and, of every season that fits twice into most series, the lags before its steps ahead."""
+    """The plan and, of every season that fits twice into most series, the lags before its steps ahead and before the
+    origin."""
     steps, longest = max(plan.horizon), usual_length(known)
     lags = set(plan.lags)
     for season in seasons_of(known):
         if season + steps <= longest // 2:
-            lags |= set(lags_before(season, steps))
+            lags |= {*lags_before(season, steps), season + 1}
     return plan.model_copy(update={"lags": tuple(sorted(lags))})
 
 
@@ -42,10 +43,13 @@ def aligned_columns(plan: WindowPlan, known: Panel) -> dict[int, Ints]:
     return found
 
 
-def some_of(rows: NDArray[np.bool_]) -> Ints:
-    """Some thousand of the chosen rows, evenly spaced."""
+def some_of(rows: NDArray[np.bool_], most: int = _LOOKED_AT) -> Ints:
+    """Places of at most so many of the chosen rows, in their order and always the same ones.
+
+    They are drawn: every so many-th row could be of the same hour each day.
+    """
     places = np.flatnonzero(rows)
-    return places[:: max(1, len(places) // _LOOKED_AT)]
+    return places if len(places) <= most else np.sort(np.random.default_rng(0).choice(places, most, replace=False))
 
 
 def _obvious(plan: WindowPlan, known: Panel, steps: int) -> list[Ints]:
@@ -56,7 +60,8 @@ def _obvious(plan: WindowPlan, known: Panel, steps: int) -> list[Ints]:
 
 def nearest_line(plan: WindowPlan, known: Panel, features: Floats, targets: Floats) -> Floats:
     """A line of features (n_features, n_steps) that is nearest to targets (n_rows, n_steps) of what is obvious: the
-    value of a season before, the mean of two such, the last, or nothing."""
+    value of a season before, with or without what the level has moved by since, the mean of two such, the last, or
+    nothing."""
     steps = targets.shape[1]
     choices, each = [np.zeros((features.shape[1], steps))], np.arange(steps)
     for columns in _obvious(plan, known, steps):
@@ -65,9 +70,25 @@ def nearest_line(plan: WindowPlan, known: Panel, features: Floats, targets: Floa
         choices.append(line)
     if len(choices) > 3:
         choices.append((choices[1] + choices[2]) / 2)
+    choices += _moved(plan, known, choices[0])
     inputs = np.nan_to_num(features)
     errors = [np.abs(inputs @ line - targets).mean() for line in choices]
     return choices[int(np.argmin(errors))]
+
+
+def _moved(plan: WindowPlan, known: Panel, nothing: Floats) -> list[Floats]:
+    """Lines to the value of a season before a step and, of what the level has moved by in a season up to the origin,
+    the share that has gone by since: what a random walk would say of it."""
+    found, each = [], np.arange(nothing.shape[1])
+    for season, columns in aligned_columns(plan, known).items():
+        if {1, season + 1} <= set(plan.lags):
+            since = (season - 1 - each) % season / season
+            line = nothing.copy()
+            line[columns, each] = 1.0
+            line[plan.lags.index(1)] += since
+            line[plan.lags.index(season + 1)] -= since
+            found.append(line)
+    return found
 
 
 def nearest_columns(plan: WindowPlan, known: Panel, features: Floats, targets: Floats) -> Ints | None:

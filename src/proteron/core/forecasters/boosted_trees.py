@@ -42,7 +42,7 @@ class BoostedTrees(WindowForecaster):
     panel_wide: ClassVar[bool] = True
     reads_short: ClassVar[bool] = True
     has_graph: ClassVar[bool] = True
-    version: ClassVar[int] = 2
+    version: ClassVar[int] = 3
     form: ClassVar[int] = 2
     cost: ClassVar[float] = 60.0
     kind: Literal["boosted_trees"] = "boosted_trees"

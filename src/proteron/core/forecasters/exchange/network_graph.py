@@ -126,19 +126,21 @@ def _recurrence(at: _Place, operator: str, order: tuple[int, ...], **attributes:
 
 
 def _attention(at: _Place, heads: int, causal: int) -> str:
-    graph, (steps, width) = at.graph, at.made
+    graph, (last, width), (steps, _) = at.graph, at.made, at.read
 
     def head(place: int, *order: int) -> str:
-        part = graph.shaped(graph.cut(at.one, place * width, (place + 1) * width, 2), -1, steps, heads, width // heads)
-        return graph.turned(part, *order)
+        part = graph.cut(at.one, place * width, (place + 1) * width, 2)
+        count = steps if place else last  # of queries those of the last steps
+        part = graph.cut(part, steps - count, steps, 1) if count < steps else part
+        return graph.turned(graph.shaped(part, -1, count, heads, width // heads), *order)
 
     queries, keys, values = head(0, 0, 2, 1, 3), head(1, 0, 2, 3, 1), head(2, 0, 2, 1, 3)
     scale = at.constant(np.sqrt(heads / width))
     scores = graph.node("MatMul", graph.node("Mul", queries, scale), keys)
     if causal:
-        scores = graph.node("Add", scores, at.constant(np.triu(np.full((steps, steps), _FAR_BELOW), 1)))
+        scores = graph.node("Add", scores, at.constant(np.triu(np.full((last, steps), _FAR_BELOW), 1 + steps - last)))
     seen = graph.node("MatMul", graph.node("Softmax", scores, axis=-1), values)
-    return graph.shaped(graph.turned(seen, 0, 2, 1, 3), -1, steps, width)
+    return graph.shaped(graph.turned(seen, 0, 2, 1, 3), -1, last, width)
 
 
 def _position(at: _Place) -> str:
@@ -164,6 +166,11 @@ def _embedding(at: _Place, count: int, scale: float) -> str:
     return graph.shaped(graph.node("Gather", at.constant(at.parts[0]), numbers, axis=0), -1, *at.made)
 
 
+def _thin(at: _Place, stride: int) -> str:
+    steps = at.read[0]
+    return at.graph.gathered(at.one, range((steps - 1) % stride, steps, stride), 1)
+
+
 def _last(at: _Place) -> str:
     return at.graph.cut(at.one, at.read[0] - 1, at.read[0], 1)
 
@@ -184,6 +191,7 @@ WRITERS: dict[Callable[..., bound.Calls], Callable[..., str]] = {
     bound.bind_batch_norm: _batch_norm,
     bound.bind_dropout: lambda at, _share: at.one,
     bound.bind_embedding: _embedding,
+    bound.bind_thin: _thin,
     bound.bind_last: _last,
     bound.bind_repeat: lambda at: at.graph.node("Add", at.one, at.constant(np.zeros((1, at.made[0], 1)))),
     bound.bind_join: lambda at: at.graph.node("Concat", at.one, at.other, axis=2),

@@ -46,7 +46,7 @@ def _with_line(net: Network, said: int, layout: Layout) -> None:
 class DenseNetwork(LearnedNetwork):
     """Fully connected layers on all features of a window."""
 
-    version: ClassVar[int] = 3
+    version: ClassVar[int] = 4
     title: ClassVar[str] = "dense network on windows"
     cost: ClassVar[float] = 100.0
     reads_window: ClassVar[bool] = False
@@ -59,8 +59,12 @@ class DenseNetwork(LearnedNetwork):
     epochs: int = Field(60, ge=1, le=10_000, title="Epochs at most")
     batch: int = Field(64, ge=1, title="Batch", description="Windows per step.", json_schema_extra=ADVANCED)
     windows_per_epoch: int = Field(
-        20_000, ge=1, title="Windows per epoch", description="Drawn anew each epoch.", json_schema_extra=ADVANCED
-    )
+        20_000,
+        ge=1,
+        title="Windows per epoch",
+        description="Drawn anew each epoch; no more are held out.",
+        json_schema_extra=ADVANCED,
+    )  # fmt: skip
     patience: int = Field(
         8, ge=1, title="Patience", description="Epochs without a better validation loss.", json_schema_extra=ADVANCED
     )
@@ -165,9 +169,9 @@ class DilatedNetwork(LearnedNetwork):
         """The network, its output (n_outputs,)."""
         net = Network(layout.width)
         one = net.dense(net.taken(0, layout.window), self.channels)
-        for dilation in self.dilations(layout.window):
-            inner = net.convolution(one, self.channels, self.taps, dilation, activation=layers.RELU)
-            one = net.added(one, net.dropout(inner, self.dropout))
+        for _ in self.dilations(layout.window):  # the last step sees but every second one, then every fourth, …
+            inner = net.convolution(one, self.channels, self.taps, stride=2, activation=layers.RELU)
+            one = net.added(net.thinned(one, 2), net.dropout(inner, self.dropout))
         _head(net, net.last(one), layout, self.hidden)
         return net
 
@@ -208,7 +212,7 @@ class AttentionNetwork(LearnedNetwork):
     """Every point of the window gathers from those before it what it needs (Vaswani et al. 2017)."""
 
     title: ClassVar[str] = "attention network"
-    version: ClassVar[int] = 3
+    version: ClassVar[int] = 4
     cost: ClassVar[float] = 400.0
     kind: Literal["attention_network"] = "attention_network"
     width: Width = Field(32, title="Numbers per point")
@@ -228,11 +232,13 @@ class AttentionNetwork(LearnedNetwork):
         if layout.beside:  # every step knows the other features, so that they can tell where to look
             beside = net.dense(net.taken(layout.window, 1, layout.beside), width)
             one = net.added(one, net.repeated(beside, net.shape(one)[0]))
-        for _ in range(self.depth):
-            one = net.added(one, net.attention(net.norm(one), self.heads, self.causal))
+        for place in range(self.depth):
+            last = place == self.depth - 1  # nothing later reads the other steps
+            seen = net.attention(net.norm(one), self.heads, self.causal, last)
+            one = net.added(net.last(one) if last else one, seen)
             inner = net.dropout(net.dense(net.norm(one), 2 * width, layers.RELU), self.dropout)
             one = net.added(one, net.dense(inner, width, gain=0.5))
-        _head(net, net.last(net.norm(one)), layout, self.hidden)
+        _head(net, net.norm(one), layout, self.hidden)
         return net
 
     def shape_in_words(self, state: ForecasterState) -> str:

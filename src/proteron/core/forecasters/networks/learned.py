@@ -20,7 +20,7 @@ from proteron.core.forecasters.forecaster import DrawnLayer, ForecasterState, Pr
 from proteron.core.forecasters.influence import ALONG, along
 from proteron.core.forecasters.learned_ranges import ends_of, ends_of_quantiles, shares_of_levels, widened
 from proteron.core.forecasters.networks.eye import Eye, pieces_of, units_of
-from proteron.core.forecasters.networks.straight import StraightLine, level_start, straight_start
+from proteron.core.forecasters.networks.straight import StraightLine, level_start, straight_start, worth_of
 from proteron.core.forecasters.neural.bound import Drawing
 from proteron.core.forecasters.neural.losses import (
     INVERSE_SOFTPLUS_OF_ONE,
@@ -49,6 +49,7 @@ from proteron.core.windows import Table, WindowPlan, default_plan, usual_length
 _MOST_ROWS = 200_000  # windows written out for a training
 _FEWEST_LATEST = 3  # lags that tell a window's level and spread
 _DRAWN = 6  # repeats that are drawn
+_FEWEST_HELD_OUT = 2000  # windows that an epoch is judged by, where there are so many
 ADVANCED: dict[str, Any] = {"advanced": True}
 
 
@@ -97,7 +98,7 @@ class LearnedNetwork(WindowForecaster):
     """
 
     can: ClassVar[tuple[str, ...]] = ("seasons", "covariates")  # what it says beyond what was there is not learned
-    version: ClassVar[int] = 2
+    version: ClassVar[int] = 3
     form: ClassVar[int] = 3
     panel_wide: ClassVar[bool] = True
     reads_short: ClassVar[bool] = True
@@ -126,7 +127,11 @@ class LearnedNetwork(WindowForecaster):
         6, ge=1, title="Patience", description="Epochs without a better validation loss.", json_schema_extra=ADVANCED
     )
     windows_per_epoch: int = Field(
-        6_000, ge=1, title="Windows per epoch", description="Drawn anew each epoch.", json_schema_extra=ADVANCED
+        6_000,
+        ge=1,
+        title="Windows per epoch",
+        description="Drawn anew each epoch; no more are held out.",
+        json_schema_extra=ADVANCED,
     )
     validation: float = Field(
         0.15, gt=0, lt=0.9, title="Validation share", description="The chronologically last part of what is known.",
@@ -175,10 +180,13 @@ class LearnedNetwork(WindowForecaster):
     def learn_rows(self, table: Table, known: Panel, work: Work) -> ForecasterState:
         """Learn from rows of scaled values."""
         train_rows, held_out = chronological_split(table, self.validation, self.title)
+        looked_at = some_of(held_out, max(self.windows_per_epoch, _FEWEST_HELD_OUT))
+        held_out = np.isin(np.arange(len(held_out)), looked_at)
         assert isinstance(table.plan, WindowPlan)
         order, window = self._order(table.plan, len(table.names)), self._window(table.plan)
         some = some_of(train_rows)
-        base = nearest_line(table.plan, known, table.features[some], table.targets[some])[order]
+        nearest = nearest_line(table.plan, known, table.features[some], table.targets[some])
+        base, worth = nearest[order], worth_of(table, held_out, nearest)
         levels = ("series", "window") if self.level == "auto" else (self.level,)
         if self._counts or (self.level == "auto" and latest_lags(table.plan) < _FEWEST_LATEST):
             levels = ("series",)
@@ -186,7 +194,7 @@ class LearnedNetwork(WindowForecaster):
         numbered = categories_of(table.plan, known) if self.embedding else {}
         eyes = [Eye.of(table, order, window, level, train_rows, numbered) for level in levels]
         eye, learned, later, line = min(
-            (self._begun(table, scaling, eye, (train_rows, held_out), base) for eye in eyes),
+            (self._begun(table, scaling, eye, (train_rows, held_out), base, worth) for eye in eyes),
             key=lambda each: each[3].error,
         )
         shares = shares_of_levels(work.levels) if self.loss == "quantiles" else (1.0,)
@@ -224,12 +232,13 @@ class LearnedNetwork(WindowForecaster):
         eye: Eye,
         parts: tuple[NDArray[np.bool_], NDArray[np.bool_]],
         base: Floats,
+        worth: Floats,
     ) -> tuple[Eye, Rows, Rows, StraightLine]:
         """Rows to learn from and held out as an eye sees them, and the line that is begun with."""
         (learned, _), (later, scales) = (self._rows(table, scaling, eye, rows) for rows in parts)
         if self._counts:
             return eye, learned, later, level_start(base.shape[0], base.shape[1], INVERSE_SOFTPLUS_OF_ONE)
-        return eye, learned, later, straight_start(learned, later, scales, base)
+        return eye, learned, later, straight_start(learned, later, scales * worth, base)
 
     def _categories(self, plan: WindowPlan, known: Panel, order: Ints) -> tuple[tuple[int, int], ...]:
         """Inputs that number categories or slots of the calendar, and how many there are of each."""

@@ -236,33 +236,37 @@ def bind_gru(views: Views) -> Calls:
 
 @kernel
 def to_heads(series: Floats, heads: int, first: int, out: Floats) -> None:
-    """Channels from `first` on of (n_rows, n_steps, …) as (n_rows · n_heads, n_steps, width)."""
+    """Channels from `first` on of the last steps of (n_rows, n_steps, …) as (n_rows · n_heads, n_last, width)."""
+    before = series.shape[1] - out.shape[1]
     for row in range(series.shape[0]):
         for head in range(heads):
-            for step in range(series.shape[1]):
+            for step in range(out.shape[1]):
                 for i in range(out.shape[2]):
-                    out[row * heads + head, step, i] = series[row, step, first + head * out.shape[2] + i]
+                    out[row * heads + head, step, i] = series[row, before + step, first + head * out.shape[2] + i]
 
 
 @kernel
 def from_heads(parts: Floats, heads: int, first: int, out: Floats, add: bool) -> None:
     """The reverse of `to_heads`, or added to what is there."""
+    before = out.shape[1] - parts.shape[1]
     for row in range(out.shape[0]):
         for head in range(heads):
             for step in range(parts.shape[1]):
                 for i in range(parts.shape[2]):
                     at = first + head * parts.shape[2] + i
                     told = parts[row * heads + head, step, i]
-                    out[row, step, at] = out[row, step, at] + told if add else told
+                    out[row, before + step, at] = out[row, before + step, at] + told if add else told
 
 
 def bind_attention(views: Views, heads: int, causal: int) -> Calls:
-    """What every step gathers from others, of queries, keys and values side by side."""
-    rows, steps, width = views.out.shape
-    shape = (rows * heads, steps, width // heads)
-    three = np.empty((3, *shape), dtype=views.precision)
-    by_three = np.empty_like(three)
-    seen, shares = np.empty_like(three[0]), np.empty((rows * heads, steps, steps), dtype=views.precision)
+    """What the last steps, as many as it makes, gather from all, of queries, keys and values side by side."""
+    rows, last, width = views.out.shape
+    steps = views.one.shape[1]
+    counts = (last, steps, steps)  # of queries, keys, values
+    three, by_three = (
+        [np.empty((rows * heads, count, width // heads), dtype=views.precision) for count in counts] for _ in range(2)
+    )
+    seen, shares = np.empty_like(three[0]), np.empty((rows * heads, last, steps), dtype=views.precision)
 
     def forward() -> None:
         for place, each in enumerate(three):
@@ -375,6 +379,19 @@ def bind_repeat(views: Views) -> Calls:
 
     def backward() -> None:
         views.by_one[:] += views.flow.sum(axis=1, keepdims=True)
+
+    return forward, backward
+
+
+def bind_thin(views: Views, stride: int) -> Calls:
+    """Every `stride`-th step, counted from the end."""
+    first = (views.one.shape[1] - 1) % stride
+
+    def forward() -> None:
+        views.out[:] = views.one[:, first::stride]
+
+    def backward() -> None:
+        views.by_one[:, first::stride] += views.flow
 
     return forward, backward
 

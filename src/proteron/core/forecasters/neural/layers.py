@@ -393,16 +393,18 @@ def gru_back(
 
 @kernel
 def attend(queries: Floats, keys: Floats, values: Floats, causal: bool, out: Floats, shares: Floats) -> None:
-    """Scaled dot-product attention (Vaswani et al. 2017, eq. 1) of n heads, each (n_steps, width).
+    """Scaled dot-product attention (Vaswani et al. 2017, eq. 1) of n heads, keys and values (n_steps, width) each.
 
-    `shares` (n, n_steps, n_steps) are what every step looks at; a causal one looks at itself and before.
+    Queries (n_last, width) are those of the last steps. `shares` (n, n_last, n_steps) are what each of them looks at; a
+    causal one looks at itself and before.
     """
-    count, steps, width = queries.shape
+    count, last, width = queries.shape
+    steps = keys.shape[1]
     scale = queries.dtype.type(1 / np.sqrt(width))
     for head in range(count):
         scores = np.dot(queries[head] * scale, keys[head].T)
-        for step in range(steps):
-            stop = step + 1 if causal else steps
+        for step in range(last):
+            stop = steps - last + step + 1 if causal else steps
             to_shares(scores[step, :stop])
             scores[step, stop:] = 0
         shares[head] = scores
@@ -420,13 +422,14 @@ def attend_back(
     by_keys: Floats,
     by_values: Floats,
 ) -> None:
-    """Flows of what attention gave, (n, n_steps, width), into those of queries, keys and values."""
-    count, steps, width = queries.shape
+    """Flows of what attention gave, (n, n_last, width), into those of queries, keys and values."""
+    count, last, width = queries.shape
+    steps = keys.shape[1]
     scale = queries.dtype.type(1 / np.sqrt(width))
     for head in range(count):
         np.dot(shares[head].T, flow[head], by_values[head])
         by_scores = np.dot(flow[head], values[head].T)
-        for step in range(steps):
+        for step in range(last):
             mean = queries.dtype.type(0)
             for at in range(steps):
                 mean += by_scores[step, at] * shares[head, step, at]

@@ -132,11 +132,12 @@ class Network:
             parts.append(((width,), 0.0))
         return self._layer(cell, bind, one, (steps, width), (), parts)
 
-    def attention(self, one: int, heads: int, causal: bool = True) -> int:
-        """What every step gathers from others, in so many heads (Vaswani et al. 2017); joined by a dense layer."""
+    def attention(self, one: int, heads: int, causal: bool = True, last: bool = False) -> int:
+        """What every step, or the last, gathers from others, in so many heads (Vaswani et al. 2017); joined by a dense
+        layer."""
         steps, channels = self.shape(one)
-        three = self.dense(one, 3 * channels, gain=np.sqrt(0.5))
-        seen = self._layer("attention", bound.bind_attention, three, (steps, channels), (heads, int(causal)))
+        three, shape = self.dense(one, 3 * channels, gain=np.sqrt(0.5)), (1 if last else steps, channels)
+        seen = self._layer("attention", bound.bind_attention, three, shape, (heads, int(causal)))
         return self.dense(seen, channels, gain=np.sqrt(0.5))
 
     def position(self, one: int) -> int:
@@ -168,6 +169,11 @@ class Network:
     def repeated(self, one: int, steps: int) -> int:
         """A tensor of one step at every one of so many."""
         return self._layer("repeated", bound.bind_repeat, one, (steps, self.shape(one)[1]))
+
+    def thinned(self, one: int, stride: int) -> int:
+        """Every `stride`-th step, the last one among them."""
+        steps, channels = self.shape(one)
+        return self._layer(f"every {stride} steps", bound.bind_thin, one, (-(-steps // stride), channels), (stride,))
 
     def last(self, one: int) -> int:
         """The last step."""

@@ -81,11 +81,17 @@ def _smoothed(layer: Layer, one: Spans, other: Spans, steps: int, channels: int)
 
 
 def _so_far(layer: Layer, one: Spans, other: Spans, steps: int, channels: int) -> Spans:
-    return [_union(one[: step + 1]) for step in range(steps)]
+    before = len(one) - steps
+    return [_union(one[: before + step + 1]) for step in range(steps)]
 
 
 def _attended(layer: Layer, one: Spans, other: Spans, steps: int, channels: int) -> Spans:
     return _so_far(layer, one, other, steps, channels) if layer.extra[1] else [_union(one)] * steps
+
+
+def _thinned(layer: Layer, one: Spans, other: Spans, steps: int, channels: int) -> Spans:
+    stride = int(str(layer.extra[0]))
+    return one[(len(one) - 1) % stride :: stride]
 
 
 def _last(layer: Layer, one: Spans, other: Spans, steps: int, channels: int) -> Spans:
@@ -99,6 +105,6 @@ def _repeated(layer: Layer, one: Spans, other: Spans, steps: int, channels: int)
 REACH: dict[Callable[..., bound.Calls], Callable[[Layer, Spans, Spans, int, int], Spans]] = {
     bound.bind_take: _taken, bound.bind_convolution: _convolved, bound.bind_most: _pooled, bound.bind_mean: _pooled,
     bound.bind_smooth: _smoothed, bound.bind_plain: _so_far, bound.bind_lstm: _so_far, bound.bind_gru: _so_far,
-    bound.bind_attention: _attended, bound.bind_last: _last, bound.bind_repeat: _repeated,
+    bound.bind_attention: _attended, bound.bind_thin: _thinned, bound.bind_last: _last, bound.bind_repeat: _repeated,
     bound.bind_join: _both, bound.bind_sum: _both,
 }  # fmt: skip
