@@ -9,6 +9,7 @@ LEARNERS = [each.model_fields["kind"].default for each in FORECASTERS if issubcl
 QUICK: dict[str, dict[str, Any]] = {
     "ridge": {"lags": [1, 2]},
     "elastic_net": {"lags": [1, 2]},
+    "automatic": {"fits": 4},
     "boosted_trees": {"lags": [1, 2], "trees": 5, "leaves": 4},
     "dense_network": {"lags": [1, 2], "hidden": [4], "epochs": 2},
     "autoregressive_network": {"lags": [1, 2], "hidden": 3, "epochs": 2, "repeats": 2},

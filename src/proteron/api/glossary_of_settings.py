@@ -36,6 +36,8 @@ SETTINGS: dict[str, str] = {
     "leaves": "Leaves of every tree, at most. [2, …]",
     "optimiser": "How steps follow slopes.",
     "pooling": "What stands for neighbouring points.",
+    "seconds": "Budget of every series, in seconds.",
+    "fits": "Budget of every series, in fits.",
     "normed": "Whether filters are normalised by their batch.",
     "power": "Of the variance by the mean. 1 … 2.",
     "schedule": "How the length of a step changes from epoch to epoch.",

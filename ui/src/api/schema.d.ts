@@ -1946,10 +1946,35 @@ export interface components {
             width: number;
             /**
              * Windows per epoch
-             * @description Drawn anew each epoch.
+             * @description Drawn anew each epoch; no more are held out.
              * @default 6000
              */
             windows_per_epoch: number;
+        };
+        /**
+         * Automatic
+         * @description Smoothing, theta, the season-aligned ridge and ARIMA, as they are and on logarithms, as far as each suits; the
+         *     forecast is their mean weighted by the errors of three refits on earlier parts, none of which sees what it is
+         *     scored on. No forecast does what the series has never done.
+         */
+        Automatic: {
+            /**
+             * Fits a series
+             * @description Gives the same again; empty: all.
+             * @default null
+             */
+            fits: number | null;
+            /**
+             * @description Which one it is. (enum property replaced by openapi-typescript)
+             * @enum {string}
+             */
+            kind: "automatic";
+            /**
+             * Seconds a series
+             * @description How many fits there is time for; those done are told.
+             * @default null
+             */
+            seconds: number | null;
         };
         /**
          * AutoregressiveNetwork
@@ -2090,7 +2115,7 @@ export interface components {
             widen: boolean;
             /**
              * Windows per epoch
-             * @description Drawn anew each epoch.
+             * @description Drawn anew each epoch; no more are held out.
              * @default 6000
              */
             windows_per_epoch: number;
@@ -2264,7 +2289,7 @@ export interface components {
             widen: boolean;
             /**
              * Windows per epoch
-             * @description Drawn anew each epoch.
+             * @description Drawn anew each epoch; no more are held out.
              * @default 6000
              */
             windows_per_epoch: number;
@@ -3336,7 +3361,7 @@ export interface components {
              * Forecaster
              * @description The forecaster, with its settings.
              */
-            forecaster: components["schemas"]["LastValue"] | components["schemas"]["SeasonalLastValue"] | components["schemas"]["Drift"] | components["schemas"]["Mean"] | components["schemas"]["SeasonalMean"] | components["schemas"]["proteron__core__forecasters__baselines__MovingAverage"] | components["schemas"]["Zero"] | components["schemas"]["TrendCurve"] | components["schemas"]["Smoothing"] | components["schemas"]["SmoothingAverage"] | components["schemas"]["Theta"] | components["schemas"]["SeveralSeasons"] | components["schemas"]["Intermittent"] | components["schemas"]["Arima"] | components["schemas"]["LocalLevel"] | components["schemas"]["LocalTrend"] | components["schemas"]["Structural"] | components["schemas"]["Additive"] | components["schemas"]["Regression"] | components["schemas"]["Garch"] | components["schemas"]["SwitchingRegimes"] | components["schemas"]["RandomWalkProcess"] | components["schemas"]["VectorAutoregression"] | components["schemas"]["Ridge"] | components["schemas"]["ElasticNet"] | components["schemas"]["SeasonAlignedRidge"] | components["schemas"]["BoostedTrees"] | components["schemas"]["DenseNetwork"] | components["schemas"]["AutoregressiveNetwork"] | components["schemas"]["ConvolutionalNetwork"] | components["schemas"]["DilatedNetwork"] | components["schemas"]["RecurrentNetwork"] | components["schemas"]["AttentionNetwork"] | components["schemas"]["BasisNetwork"] | components["schemas"]["DecompositionNetwork"] | components["schemas"]["MadeElsewhere"];
+            forecaster: components["schemas"]["LastValue"] | components["schemas"]["SeasonalLastValue"] | components["schemas"]["Drift"] | components["schemas"]["Mean"] | components["schemas"]["SeasonalMean"] | components["schemas"]["proteron__core__forecasters__baselines__MovingAverage"] | components["schemas"]["Zero"] | components["schemas"]["TrendCurve"] | components["schemas"]["Smoothing"] | components["schemas"]["SmoothingAverage"] | components["schemas"]["Theta"] | components["schemas"]["SeveralSeasons"] | components["schemas"]["Intermittent"] | components["schemas"]["Arima"] | components["schemas"]["LocalLevel"] | components["schemas"]["LocalTrend"] | components["schemas"]["Structural"] | components["schemas"]["Additive"] | components["schemas"]["Regression"] | components["schemas"]["Garch"] | components["schemas"]["SwitchingRegimes"] | components["schemas"]["RandomWalkProcess"] | components["schemas"]["VectorAutoregression"] | components["schemas"]["Ridge"] | components["schemas"]["ElasticNet"] | components["schemas"]["SeasonAlignedRidge"] | components["schemas"]["Automatic"] | components["schemas"]["BoostedTrees"] | components["schemas"]["DenseNetwork"] | components["schemas"]["AutoregressiveNetwork"] | components["schemas"]["ConvolutionalNetwork"] | components["schemas"]["DilatedNetwork"] | components["schemas"]["RecurrentNetwork"] | components["schemas"]["AttentionNetwork"] | components["schemas"]["BasisNetwork"] | components["schemas"]["DecompositionNetwork"] | components["schemas"]["MadeElsewhere"];
             /**
              * Name
              * @description Its name.
@@ -3553,7 +3578,7 @@ export interface components {
             widen: boolean;
             /**
              * Windows per epoch
-             * @description Drawn anew each epoch.
+             * @description Drawn anew each epoch; no more are held out.
              * @default 6000
              */
             windows_per_epoch: number;
@@ -4079,7 +4104,7 @@ export interface components {
             widen: boolean;
             /**
              * Windows per epoch
-             * @description Drawn anew each epoch.
+             * @description Drawn anew each epoch; no more are held out.
              * @default 6000
              */
             windows_per_epoch: number;
@@ -4245,7 +4270,7 @@ export interface components {
             widen: boolean;
             /**
              * Windows per epoch
-             * @description Drawn anew each epoch.
+             * @description Drawn anew each epoch; no more are held out.
              * @default 20000
              */
             windows_per_epoch: number;
@@ -4448,7 +4473,7 @@ export interface components {
             widen: boolean;
             /**
              * Windows per epoch
-             * @description Drawn anew each epoch.
+             * @description Drawn anew each epoch; no more are held out.
              * @default 6000
              */
             windows_per_epoch: number;
@@ -8948,7 +8973,7 @@ export interface components {
             widen: boolean;
             /**
              * Windows per epoch
-             * @description Drawn anew each epoch.
+             * @description Drawn anew each epoch; no more are held out.
              * @default 6000
              */
             windows_per_epoch: number;

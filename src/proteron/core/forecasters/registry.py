@@ -6,6 +6,7 @@ from pydantic import Field
 
 from proteron.core.forecasters.additive import Additive
 from proteron.core.forecasters.arima.forecaster import Arima
+from proteron.core.forecasters.automatic.forecaster import Automatic
 from proteron.core.forecasters.baselines import (
     Drift,
     LastValue,
@@ -72,6 +73,7 @@ AnyForecaster = Annotated[
     | Ridge
     | ElasticNet
     | SeasonAlignedRidge
+    | Automatic
     | BoostedTrees
     | DenseNetwork
     | AutoregressiveNetwork

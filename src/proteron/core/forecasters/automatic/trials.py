@@ -1,0 +1,178 @@
+"""Candidates tried on one series: learned on all that is known, and on earlier parts that what follows scores."""
+
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from proteron.core.errors import ProteronError, StoppedError
+from proteron.core.forecasters.automatic.candidates import Candidate, candidates_for, order_of_fits
+from proteron.core.forecasters.automatic.weights import (
+    LEVELS,
+    blended,
+    inverse_weights,
+    range_factors,
+    weighed_errors,
+)
+from proteron.core.forecasters.forecaster import ForecasterState, Work
+from proteron.core.forecasters.safeguards import Safeguards, last_known
+from proteron.core.panel import Floats, Panel
+
+_FOLDS = 3
+_OVER = 1.1  # times the budget that may be expected to be used before a fit is not begun
+
+
+@dataclass(frozen=True)
+class Budget:
+    """How many fits there may be, and seconds; None: any."""
+
+    fits: int | None = None
+    seconds: float | None = None
+
+    def allows(self, done: int, since: float, expected: float) -> bool:
+        """Whether there may be one more fit, of so many seconds, after those that are done in the seconds `since`."""
+        if self.fits is not None and done >= self.fits:
+            return False
+        return self.seconds is None or not done or (
+            since < self.seconds and since + expected <= _OVER * self.seconds
+        )  # fmt: skip
+
+
+class Trials:
+    """The fits to one series; facts and arrays of them are what the automatic forecaster learns."""
+
+    def __init__(self, alone: Panel, horizon: int | None) -> None:
+        self.alone, self.values = alone, np.ascontiguousarray(alone.series(0))
+        self.start, self.seasons = int(alone.starts[0]), seasons_of(alone)
+        self.horizon = horizon or max(self.seasons[0] if self.seasons else 1, 1)
+        self.candidates = candidates_for(self.values, self.seasons)
+        self.cuts = cuts_of(self.values, self.seasons, self.horizon)
+        self.guards = [
+            Safeguards.learn(self.values[:cut], self.seasons, self.horizon) for cut in (len(self.values), *self.cuts)
+        ]
+        count = len(self.candidates)
+        self.states: dict[int, ForecasterState] = {}
+        self.reasons: dict[int, str] = {}
+        self.forecasts = np.full((count, len(self.cuts), self.horizon), np.nan)
+        self.halves = np.full((count, len(LEVELS), 2, len(self.cuts), self.horizon), np.nan)
+        self.done = 0
+
+    def run(self, work: Work, budget: Budget) -> None:
+        """Fit one after the other as far as the budget goes; what a candidate cannot do is kept in `reasons`."""
+        begun, longest = time.monotonic(), [0.0] * len(self.candidates)
+        for place, fold in order_of_fits(self.candidates, len(self.cuts)):
+            if place in self.reasons:
+                continue
+            before = time.monotonic()
+            if not budget.allows(self.done, before - begun, longest[place]):
+                return
+            work.go_on()
+            self._fit(place, fold, replace(work, horizon=self.horizon))
+            longest[place] = max(longest[place], time.monotonic() - before)
+
+    def _fit(self, place: int, fold: int, work: Work) -> None:
+        candidate = self.candidates[place]
+        cut = len(self.values) if fold == 0 else self.cuts[fold - 1]
+        part = self.alone.between(self.start, self.start + cut)
+        self.done += 1
+        try:
+            state = candidate.learn(part, work)
+            if fold == 0:
+                self.states[place] = state
+                return
+            at = np.array([self.start + cut])
+            means = candidate.means(state, part, at, self.horizon)
+            lasts = last_known(self.values, np.array([cut]))
+            self.forecasts[place, fold - 1] = self.guards[fold].kept(means, lasts, np.array([cut]))[0]
+            ends = candidate.ranges(state, part, at, self.horizon, LEVELS)
+            if ends is not None:
+                self.halves[place, :, :, fold - 1] = np.abs(ends - means)[:, :, 0]
+        except StoppedError:
+            raise
+        except ProteronError as error:
+            if fold == 0:
+                self.reasons[place] = error.message
+
+    @property
+    def truth(self) -> Floats:
+        """What followed each cut, (n_folds, horizon)."""
+        out = np.full((len(self.cuts), self.horizon), np.nan)
+        for fold, cut in enumerate(self.cuts):
+            mine = self.values[cut : cut + self.horizon]
+            out[fold, : len(mine)] = mine
+        return out
+
+    @property
+    def scale(self) -> float:
+        """What values move by in a season, in the mean."""
+        season = self.seasons[0] if self.seasons and len(self.values) > self.seasons[0] else 1
+        moves = np.abs(self.values[season:] - self.values[:-season])
+        usual = float(np.nanmean(moves)) if np.isfinite(moves).any() else 0.0
+        return max(usual, 1e-9 * float(np.nanmax(np.abs(self.values))), 1e-300)
+
+    def weighed(self) -> tuple[Floats, dict[int, float], list[float]]:
+        """The weight of every candidate, errors of those that folds scored, and by what ranges are stretched."""
+        weights = np.zeros(len(self.candidates))
+        whole = sorted(self.states)
+        scored = [place for place in whole if np.isfinite(self.forecasts[place]).any()]
+        if not scored:
+            weights[whole] = 1 / max(len(whole), 1)
+            return weights, {}, [1.0] * len(LEVELS)
+        errors = weighed_errors(self.truth, self.forecasts[scored], self.scale)
+        weights[scored] = inverse_weights(errors)
+        shares = weights[scored]
+        factors = range_factors(
+            self.truth, blended(self.forecasts[scored], shares), blended(self.halves[scored], shares)
+        )
+        return weights, dict(zip(scored, errors.tolist(), strict=True)), factors
+
+    def told(self) -> tuple[dict[str, Any], dict[str, NDArray[Any]]]:
+        """Facts and arrays of what was found."""
+        weights, errors, factors = self.weighed()
+        every = range(len(self.candidates))
+        used = [place for place in every if weights[place] > 0]
+        facts = {
+            "candidates": [each.name for each in self.candidates], "used": used, "weights": weights.tolist(),
+            "errors": [errors.get(place) for place in every],
+            "reasons": [self.reasons.get(place, "") for place in every],
+            "facts": [dict(self.states[place].facts) if place in used else {} for place in every],
+            "cuts": self.cuts, "fits": self.done, "factors": factors, "guard": self.guards[0].document(),
+        }  # fmt: skip
+        arrays = {f"{place}.{name}": each for place in used for name, each in self.states[place].arrays.items()}
+        return facts, arrays
+
+
+@dataclass(frozen=True)
+class Member:
+    """A candidate that has weight in a blend, with what it learned."""
+
+    candidate: Candidate
+    state: ForecasterState
+    weight: float
+
+
+def members_of(key: str, facts: Mapping[str, Any], arrays: Mapping[str, NDArray[Any]]) -> list[Member]:
+    """Those that `Trials.told` of a series."""
+    found = []
+    for place in facts["used"]:
+        prefix = f"{place}."
+        mine = {name.removeprefix(prefix): each for name, each in arrays.items() if name.startswith(prefix)}
+        state = ForecasterState((key,), mine, facts["facts"][place])
+        found.append(Member(Candidate.named(facts["candidates"][place]), state, facts["weights"][place]))
+    return found
+
+
+def seasons_of(panel: Panel) -> tuple[int, ...]:
+    """The two shortest seasons of a panel's step in points, where they are longer than one."""
+    return tuple(length for length in (round(each) for each in panel.axis.step.seasons[:2]) if length > 1)
+
+
+def cuts_of(values: Floats, seasons: tuple[int, ...], horizon: int) -> list[int]:
+    """After how many points candidates are learned anew, to be scored on what follows: the latest first."""
+    season = seasons[0] if seasons else 1
+    found = [len(values) - fold * horizon for fold in range(1, _FOLDS + 1)]
+    least = max(2 * season + 2, 12)
+    return [cut for cut in found if cut > 0 and np.isfinite(values[:cut]).sum() >= least]

@@ -1,0 +1,64 @@
+"""How candidates are weighed: by their errors in folds that each had not seen."""
+
+import numpy as np
+
+from proteron.core.panel import Floats
+
+LEVELS = (0.5, 0.8, 0.95)  # of ranges that folds are asked about
+_LEAST = 0.05  # of the median error: what is nearer to none counts as that
+_TRUSTED = 8  # errors by which what own folds say counts half of all it can
+_DROPPED = 2.0  # times the best: what errs more has no weight
+
+
+def weighed_errors(truth: Floats, forecasts: Floats, scale: float) -> Floats:
+    """Errors of candidates (n_candidates,) from forecasts (n_candidates, n_folds, horizon), NaN where there is none.
+
+    Mean over folds of w·|y - f| with w = 0.5 / scale + 1 / (|y| + |mean of candidates|); what a candidate did not
+    forecast counts as the mean of the others. `truth` (n_folds, horizon).
+    """
+    there = np.isfinite(forecasts)
+    count = there.sum(axis=0)
+    middle = np.where(there, forecasts, 0.0).sum(axis=0) / np.maximum(count, 1)
+    filled = np.where(there, forecasts, middle)
+    weights = 0.5 / scale + 1 / np.maximum(np.abs(truth) + np.abs(middle), 1e-300)
+    losses = weights * np.abs(truth - filled)
+    scored = np.isfinite(truth) & (count > 0)
+    return np.where(scored, losses, 0.0).sum(axis=(1, 2)) / max(int(scored.sum()), 1)
+
+
+def inverse_weights(errors: Floats, power: float = 3.0) -> Floats:
+    """Shares (n_candidates,) that add up to one: errors to minus the power, none above twice the best."""
+    floored = np.maximum(errors, _LEAST * np.median(errors))
+    if not (floored > 0).all():
+        return np.full(len(errors), 1 / len(errors))
+    best = floored.min()
+    raw = np.where(floored <= _DROPPED * best, (best / floored) ** power, 0.0)
+    return np.asarray(raw / raw.sum())
+
+
+def blended(parts: Floats, weights: Floats) -> Floats:
+    """Weighted means over the first axis of what is there of parts (n_candidates, …); NaN where nothing is."""
+    there = np.isfinite(parts)
+    shares = weights.reshape(-1, *[1] * (parts.ndim - 1)) * there
+    mass, total = shares.sum(axis=0), (shares * np.where(there, parts, 0.0)).sum(axis=0)
+    return np.where(mass > 0, total / np.where(mass > 0, mass, 1.0), np.nan)
+
+
+def range_factors(truth: Floats, blend: Floats, halves: Floats) -> list[float]:
+    """By what ranges of every level are stretched: the geometric mean of what folds say and of 1, which is theory's.
+
+    `truth` and `blend` (n_folds, horizon), `halves` (n_levels, 2, n_folds, horizon) how far ranges reach below and
+    above; a fold says the share of its errors in what they reach, at the quantile of the level. Few errors say less.
+    """
+    off = truth - blend
+    factors = []
+    for level, (below, above) in zip(LEVELS, halves, strict=True):
+        reach = np.where(off < 0, below, above)
+        known = np.isfinite(off) & (reach > 0)
+        shares = np.abs(off[known]) / reach[known]
+        if not len(shares):
+            factors.append(1.0)
+            continue
+        said = max(float(np.quantile(shares, level)), 0.2)
+        factors.append(said ** (0.5 * len(shares) / (len(shares) + _TRUSTED)))
+    return factors

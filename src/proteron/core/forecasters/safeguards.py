@@ -1,0 +1,103 @@
+"""What no forecast may do that a series has never done: learned from what is known, applied to any forecast of it."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from proteron.core.panel import Floats
+from proteron.core.timeline import Ints
+
+REACH = 1.5  # times the largest move ever seen over as many steps
+_FEW_ZEROS = 0.02  # of all values: fewer are no rule
+_CYCLES, _LONG_CYCLES, _LONG = 8, 4, 100  # in which a phase was zero without exception; seasons from `_LONG` on
+_MOST_STEPS = 2000
+
+
+@dataclass(frozen=True)
+class Safeguards:
+    """Largest rises and falls (n_steps,) over 1, 2, … steps, the floor, whether values are whole numbers from zero, and
+    by season which phases (counted from the first point) are always zero."""
+
+    rises: Floats
+    falls: Floats
+    floor: float
+    whole: bool
+    zeros: tuple[tuple[int, NDArray[np.bool_]], ...]
+
+    @classmethod
+    def learn(cls, values: Floats, seasons: Sequence[int], steps: int) -> "Safeguards":
+        """From known values (n,), NaN where missing, for forecasts of so many steps."""
+        present = values[np.isfinite(values)]
+        most = max(min(steps, len(values) - 1, _MOST_STEPS), 0)
+        rises, falls = np.zeros(max(most, 1)), np.zeros(max(most, 1))
+        for step in range(1, most + 1):
+            moves = values[step:] - values[:-step]
+            moves = moves[np.isfinite(moves)]
+            if len(moves):
+                rises[step - 1], falls[step - 1] = max(moves.max(), 0.0), max(-moves.min(), 0.0)
+        positive = len(present) > 0 and present.min() >= 0
+        often = len(present) > 0 and float((present == 0).mean()) > _FEW_ZEROS
+        whole = bool(positive and present.min() == 0 and (present == np.round(present)).all())
+        zeros = tuple(
+            (season, found) for season in dict.fromkeys(seasons) if (found := _zero_phases(values, season)).any()
+        )
+        return cls(
+            np.maximum.accumulate(rises), np.maximum.accumulate(falls), 0.0 if positive else -np.inf, whole,
+            zeros if often else (),
+        )  # fmt: skip
+
+    def kept(self, means: Floats, lasts: Floats, at: Ints) -> Floats:
+        """Forecasts (…, n_origins, horizon) from `lasts` (n_origins,), values before origins `at` (n_origins,) from the
+        first point, moved to where they may be; NaN stays."""
+        ahead = np.minimum(np.arange(means.shape[-1]), len(self.rises) - 1)
+        low, high = (lasts[:, None] - REACH * self.falls[ahead], lasts[:, None] + REACH * self.rises[ahead])
+        bounded = np.isfinite(lasts)[:, None]
+        out = np.where(bounded, np.clip(means, low, high), means)
+        out = np.where(np.isnan(means), np.nan, np.maximum(out, self.floor))
+        if self.whole:
+            out = np.where(out < 0.5, 0.0, out)
+        for season, phases in self.zeros:
+            out = np.where(phases[(at[:, None] + np.arange(means.shape[-1])) % season], 0.0, out)
+        return out
+
+    def document(self) -> dict[str, object]:
+        return {
+            "rises": self.rises.tolist(), "falls": self.falls.tolist(),
+            "floor": None if np.isinf(self.floor) else self.floor, "whole": self.whole,
+            "zeros": [[season, np.flatnonzero(phases).tolist()] for season, phases in self.zeros],
+        }  # fmt: skip
+
+    @classmethod
+    def from_document(cls, told: dict[str, object]) -> "Safeguards":
+        zeros = []
+        for season, places in told["zeros"]:  # type: ignore[attr-defined]
+            phases = np.zeros(season, dtype=bool)
+            phases[places] = True
+            zeros.append((season, phases))
+        floor = told["floor"]
+        return cls(
+            np.array(told["rises"], dtype=float), np.array(told["falls"], dtype=float),
+            -np.inf if floor is None else float(str(floor)), bool(told["whole"]), tuple(zeros),
+        )  # fmt: skip
+
+
+def last_known(values: Floats, at: Ints) -> Floats:
+    """The last value that is not missing before each of `at` points, NaN where there is none."""
+    places = np.maximum.accumulate(np.where(np.isfinite(values), np.arange(len(values)), -1))
+    found = np.concatenate([[-1], places])[at]
+    return np.where(found >= 0, values[np.maximum(found, 0)], np.nan)
+
+
+def _zero_phases(values: Floats, season: int) -> NDArray[np.bool_]:
+    """Phases of a season that were zero in each of its last cycles; none where there are too few of these."""
+    cycles = _LONG_CYCLES if season >= _LONG else _CYCLES
+    if season < 2 or len(values) < season * cycles:
+        return np.zeros(max(season, 1), dtype=bool)
+    first = len(values) - season * cycles
+    tail = values[first:].reshape(cycles, season)
+    zero = (tail == 0).all(axis=0)
+    out = np.zeros(season, dtype=bool)
+    out[(first + np.arange(season)) % season] = zero
+    return out
