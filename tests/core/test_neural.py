@@ -10,7 +10,8 @@ from proteron.core.errors import OutdatedError, SettingsError, StoppedError
 from proteron.core.forecasters import FORECASTERS, Work
 from proteron.core.forecasters.forecaster import Progress
 from proteron.core.forecasters.networks import learned
-from proteron.core.forecasters.networks.learned import Layout, LearnedNetwork
+from proteron.core.forecasters.networks.layout import Layout
+from proteron.core.forecasters.networks.learned import LearnedNetwork
 from proteron.core.forecasters.networks.straight import straight_start
 from proteron.core.forecasters.neural import training
 from proteron.core.forecasters.neural.rows import plain_rows

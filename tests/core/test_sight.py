@@ -4,7 +4,8 @@ import numpy as np
 import pytest
 
 import proteron as pt
-from proteron.core.forecasters.networks.learned import Layout, LearnedNetwork
+from proteron.core.forecasters.networks.layout import Layout
+from proteron.core.forecasters.networks.learned import LearnedNetwork
 from proteron.core.forecasters.neural import bound, layers
 from proteron.core.forecasters.neural.bound import Drawing
 from proteron.core.forecasters.neural.network import Network

@@ -6,7 +6,8 @@ import numpy as np
 from pydantic import Field
 
 from proteron.core.forecasters.forecaster import ForecasterState
-from proteron.core.forecasters.networks.learned import ADVANCED, Layout, LearnedNetwork
+from proteron.core.forecasters.networks.layout import Layout
+from proteron.core.forecasters.networks.learned import ADVANCED, LearnedNetwork
 from proteron.core.forecasters.neural import layers
 from proteron.core.forecasters.neural.network import Network
 from proteron.core.panel import Floats

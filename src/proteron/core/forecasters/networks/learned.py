@@ -4,7 +4,7 @@ import os
 from abc import abstractmethod
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any, ClassVar, Literal
 
 import numpy as np
@@ -14,14 +14,14 @@ from scipy import special
 
 from proteron.core.errors import InputError, SettingsError
 from proteron.core.forecasters.aligned import nearest_line, some_of, with_aligned_lags
-from proteron.core.forecasters.exchange.graph import Asked, Graph, Told
-from proteron.core.forecasters.exchange.network_graph import write_network, write_quantiles, write_spreads
+from proteron.core.forecasters.exchange.graph import Asked, Told
+from proteron.core.forecasters.exchange.repeats_graph import ToldByRepeats
 from proteron.core.forecasters.forecaster import DrawnLayer, ForecasterState, Progress, Training, Work
-from proteron.core.forecasters.influence import ALONG, along
 from proteron.core.forecasters.learned_ranges import ends_of, ends_of_quantiles, shares_of_levels, widened
 from proteron.core.forecasters.networks.eye import Eye, pieces_of, units_of
+from proteron.core.forecasters.networks.layout import Layout
 from proteron.core.forecasters.networks.straight import StraightLine, level_start, straight_start, worth_of
-from proteron.core.forecasters.neural.bound import Drawing
+from proteron.core.forecasters.neural.attribution import integrated
 from proteron.core.forecasters.neural.losses import (
     INVERSE_SOFTPLUS_OF_ONE,
     counted_ends,
@@ -30,7 +30,7 @@ from proteron.core.forecasters.neural.losses import (
     spreads_of,
     width_of,
 )  # fmt: skip
-from proteron.core.forecasters.neural.network import Bound, Network
+from proteron.core.forecasters.neural.network import Network
 from proteron.core.forecasters.neural.rows import Rows
 from proteron.core.forecasters.neural.sight import sights
 from proteron.core.forecasters.neural.training import Optimiser, Recipe, Schedule, Trained, answers, train
@@ -51,43 +51,6 @@ _FEWEST_LATEST = 3  # lags that tell a window's level and spread
 _DRAWN = 6  # repeats that are drawn
 _FEWEST_HELD_OUT = 2000  # windows that an epoch is judged by, where there are so many
 ADVANCED: dict[str, Any] = {"advanced": True}
-
-
-@dataclass(frozen=True)
-class Layout:
-    """What of a table's features a network reads: `window` columns, oldest first, as steps, the others beside.
-
-    `direct` (n_features, n_steps) and `bias` (n_steps,) are what a straight line to the forecasts begins with; `says`
-    numbers are told of every step, the forecast being number `middle` of them. Of `categories`, inputs with how many
-    numbers they can be, `embedding` numbers are learned of each.
-    """
-
-    window: int
-    beside: int
-    steps: int
-    direct: Floats
-    bias: Floats
-    says: int = 1
-    middle: int = 0
-    categories: tuple[tuple[int, int], ...] = ()
-    embedding: int = 0
-
-    @property
-    def width(self) -> int:
-        """All features together."""
-        return self.window + self.beside
-
-    @property
-    def outputs(self) -> int:
-        """Numbers that are told, those of a step side by side."""
-        return self.steps * self.says
-
-    @property
-    def line(self) -> tuple[Floats, Floats]:
-        """`direct` and `bias` to the forecasts among all that is told: (n_features, n_outputs) and (n_outputs,)."""
-        out, bias = np.zeros((len(self.direct), self.steps, self.says)), np.zeros((self.steps, self.says))
-        out[:, :, self.middle], bias[:, self.middle] = self.direct, self.bias
-        return out.reshape(len(self.direct), -1), bias.ravel()
 
 
 class LearnedNetwork(WindowForecaster):
@@ -369,53 +332,11 @@ class LearnedNetwork(WindowForecaster):
     def write_graph(self, state: ForecasterState, asked: Asked) -> Told:
         """Every repeat's network, and the mean or median of what they say; quantiles, or the spread of a normal
         distribution, where they were learned."""
-        graph, network = asked.graph, self.network_of(state)
         steps, (says, middle) = state.facts["steps"], self._says(state.facts["shares"])
         seen, offset, scale = self._eye(state).write(asked)
-        inputs = graph.cast(seen, np.float32)
-        told = [
-            graph.shaped(write_network(graph, network, each, inputs), 1, -1, steps, says)
-            for each in state.arrays["parameters"]
-        ]
-        every = graph.cast(graph.node("Concat", *told, axis=0), np.float64)
-
-        def original(one: str, width: int) -> str:
-            shape = (1, 1) if width else (1,)
-            by_scale, by_offset = (graph.shaped(each, -1, *shape) for each in (scale, offset))
-            inner = graph.node("Add", graph.node("Mul", one, by_scale), by_offset)
-            by_spread, by_level = (graph.shaped(each, -1, *shape) for each in (asked.spread, asked.level))
-            return graph.node("Add", graph.node("Mul", inner, by_spread), by_level)
-
-        if self._counts:
-            means = graph.node("Softplus", graph.gathered(every, 0, 3))
-            unit = graph.node("Where", graph.node("Greater", asked.level, asked.number(0.0)), asked.level,
-                              asked.number(1.0))  # fmt: skip
-            average = self._write_average(graph, means, len(told))
-            return {"mean": (graph.node("Mul", average, unit), ("rows", steps))}
-        out: Told = {
-            "mean": (original(self._write_average(graph, graph.gathered(every, middle, 3), len(told)), 0),
-                     ("rows", steps))
-        }  # fmt: skip
-        if self.loss == "quantiles":
-            values = graph.over("ReduceMean", write_quantiles(graph, every, says), 0)
-            out["quantiles"] = (original(values, 1), ("rows", steps, says))
-        elif self.loss == "gaussian":
-            spreads = write_spreads(graph, graph.gathered(every, 1, 3))
-            centre = graph.gathered(every, 0, 3)
-            apart = graph.node("Sub", centre, graph.over("ReduceMean", centre, 0, keep=True))
-            squares = graph.node("Add", graph.node("Mul", spreads, spreads), graph.node("Mul", apart, apart))
-            total = graph.node("Sqrt", graph.over("ReduceMean", squares, 0))
-            wide = graph.node("Mul", graph.node("Mul", total, scale), asked.spread)
-            out["deviation"] = (wide, ("rows", steps))
-        return out
-
-    def _write_average(self, graph: Graph, said: str, count: int) -> str:
-        """The mean or median of what repeats said, along the first axis."""
-        if self.average == "median":
-            every = graph.constant([count], np.int64)
-            ordered = graph.node("TopK", said, every, count=2, axis=0)
-            said = graph.gathered(ordered, sorted({(count - 1) // 2, count // 2}), 0)
-        return graph.over("ReduceMean", said, 0)
+        network, repeats = self.network_of(state), state.arrays["parameters"]
+        told = ToldByRepeats.of(asked, network, repeats, seen, (steps, says), self.average == "median")
+        return told.counts() if self._counts else told.values(middle, (offset, scale), self.loss)
 
     def shares_of(self, state: ForecasterState, features: Floats, step: int) -> tuple[Floats, float] | None:
         """Integrated gradients of the mean of all repeats in what is seen, in double precision, from an average window
@@ -426,31 +347,12 @@ class LearnedNetwork(WindowForecaster):
         seen, offset, scale = eye.see(features[None])
         says, middle = self._says(state.facts["shares"])
         place, end = step * says + middle, seen[0]
-        ways = [np.zeros_like(end)]  # from nothing to all categories
-        for column, _ in state.facts["categories"]:
-            ways.append(ways[-1].copy())
-            ways[-1][column] = end[column]
-        total, base = np.zeros(len(end)), 0.0
-        for parameters in state.arrays["parameters"].astype(np.float64):
-            bound = network.bind(parameters, np.zeros_like(parameters), ALONG, Drawing(np.random.default_rng(0)), True)
-
-            def slopes(rows: Floats, bound: Bound = bound) -> Floats:
-                bound.input[:] = rows
-                bound.forward()
-                bound.flows[:] = 0
-                bound.by_output[:, place] = 1
-                bound.back()
-                return bound.by_input
-
-            said = answers(network, parameters, np.array(ways))[:, place]
-            total += along(slopes, ways[-1], end)
-            for (column, _), jump in zip(state.facts["categories"], np.diff(said), strict=True):
-                total[column] += jump
-            base += float(said[0])
-        count = len(state.arrays["parameters"])
+        repeats = state.arrays["parameters"].astype(np.float64)
+        columns = [column for column, _ in state.facts["categories"]]
+        found, base = integrated(network, repeats, end, columns, place)
         shares = np.empty(len(end))
-        shares[eye.order] = total / count * scale[0, 0]
-        return shares, base / count * float(scale[0, 0]) + float(offset[0, 0])
+        shares[eye.order] = found * scale[0, 0]
+        return shares, base * float(scale[0, 0]) + float(offset[0, 0])
 
     def _eye(self, state: ForecasterState) -> Eye:
         facts, arrays = state.facts, state.arrays
