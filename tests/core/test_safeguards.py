@@ -22,11 +22,12 @@ def test_no_step_is_farther_than_half_again_the_largest_move_over_as_many_steps(
     np.testing.assert_array_equal(guarded(values - 10, within)[0], within)
 
 
-def test_a_gap_hides_no_move_and_a_step_beyond_all_counts_as_the_last() -> None:
+def test_a_gap_hides_no_move_and_steps_beyond_all_go_on_as_the_last() -> None:
     values = np.array([1.0, np.nan, 7, 8, 8, 8])
     guard = Safeguards.learn(values - 20, (), 50)
     assert guard.rises.tolist() == [1, 6, 7, 7, 7] and guard.falls.tolist() == [0] * 5
-    assert guard.kept(np.full((1, 9), 99.0), np.array([-12.0]), np.array([6])).max() == -12 + 1.5 * 7
+    far = guard.kept(np.full((1, 9), 99.0), np.array([-12.0]), np.array([6]))[0]
+    np.testing.assert_allclose(far, -12 + 1.5 * np.array([1, 6, 7, 7, 7, 7 * 6 / 5, 7 * 7 / 5, 7 * 8 / 5, 7 * 9 / 5]))
     assert last_known(values, np.array([0, 1, 2, 6])).tolist()[1:] == [1, 1, 8]
     assert np.isnan(last_known(values, np.array([0]))[0])
     assert guard.kept(np.array([[5.0]]), np.array([np.nan]), np.array([0]))[0, 0] == 5

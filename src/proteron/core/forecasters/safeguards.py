@@ -6,6 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from proteron.core.compiled import kernel
 from proteron.core.panel import Floats
 from proteron.core.timeline import Ints
 
@@ -17,8 +18,8 @@ _MOST_STEPS = 2000
 
 @dataclass(frozen=True)
 class Safeguards:
-    """Largest rises and falls (n_steps,) over 1, 2, … steps, the floor, whether values are whole numbers from zero, and
-    by season which phases (counted from the first point) are always zero."""
+    """Largest rises and falls (n_steps,) within 1, 2, … steps, which are taken to go on in proportion; the floor, whether
+    values are whole numbers from zero, and by season which phases (counted from the first point) are always zero."""
 
     rises: Floats
     falls: Floats
@@ -30,29 +31,21 @@ class Safeguards:
     def learn(cls, values: Floats, seasons: Sequence[int], steps: int) -> "Safeguards":
         """From known values (n,), NaN where missing, for forecasts of so many steps."""
         present = values[np.isfinite(values)]
-        most = max(min(steps, len(values) - 1, _MOST_STEPS), 0)
-        rises, falls = np.zeros(max(most, 1)), np.zeros(max(most, 1))
-        for step in range(1, most + 1):
-            moves = values[step:] - values[:-step]
-            moves = moves[np.isfinite(moves)]
-            if len(moves):
-                rises[step - 1], falls[step - 1] = max(moves.max(), 0.0), max(-moves.min(), 0.0)
+        rises, falls = largest_moves(np.asarray(values, dtype=float), max(min(steps, len(values) - 1, _MOST_STEPS), 1))
         positive = len(present) > 0 and present.min() >= 0
         often = len(present) > 0 and float((present == 0).mean()) > _FEW_ZEROS
         whole = bool(positive and present.min() == 0 and (present == np.round(present)).all())
         zeros = tuple(
             (season, found) for season in dict.fromkeys(seasons) if (found := _zero_phases(values, season)).any()
         )
-        return cls(
-            np.maximum.accumulate(rises), np.maximum.accumulate(falls), 0.0 if positive else -np.inf, whole,
-            zeros if often else (),
-        )  # fmt: skip
+        return cls(rises, falls, 0.0 if positive else -np.inf, whole, zeros if often else ())
 
     def kept(self, means: Floats, lasts: Floats, at: Ints) -> Floats:
         """Forecasts (…, n_origins, horizon) from `lasts` (n_origins,), values before origins `at` (n_origins,) from the
         first point, moved to where they may be; NaN stays."""
-        ahead = np.minimum(np.arange(means.shape[-1]), len(self.rises) - 1)
-        low, high = (lasts[:, None] - REACH * self.falls[ahead], lasts[:, None] + REACH * self.rises[ahead])
+        steps, seen = np.arange(1, means.shape[-1] + 1), len(self.rises)
+        ahead, farther = np.minimum(steps, seen) - 1, REACH * np.maximum(steps / seen, 1.0)
+        low, high = (lasts[:, None] - farther * self.falls[ahead], lasts[:, None] + farther * self.rises[ahead])
         bounded = np.isfinite(lasts)[:, None]
         out = np.where(bounded, np.clip(means, low, high), means)
         out = np.where(np.isnan(means), np.nan, np.maximum(out, self.floor))
@@ -81,6 +74,21 @@ class Safeguards:
             np.array(told["rises"], dtype=float), np.array(told["falls"], dtype=float),
             -np.inf if floor is None else float(str(floor)), bool(told["whole"]), tuple(zeros),
         )  # fmt: skip
+
+
+@kernel
+def largest_moves(values: Floats, most: int) -> tuple[Floats, Floats]:
+    """Largest rises and falls (most,) of values (n,), NaN where missing, within 1, 2, … steps."""
+    rises, falls = np.zeros(most), np.zeros(most)
+    for step in range(1, most + 1):
+        rise, fall = 0.0, 0.0
+        for i in range(step, len(values)):
+            move = values[i] - values[i - step]  # no comparison holds where one is missing
+            rise = move if move > rise else rise
+            fall = -move if -move > fall else fall
+        rises[step - 1] = max(rise, rises[max(step - 2, 0)])
+        falls[step - 1] = max(fall, falls[max(step - 2, 0)])
+    return rises, falls
 
 
 def last_known(values: Floats, at: Ints) -> Floats:
