@@ -4,7 +4,15 @@ import numpy as np
 import pytest
 
 from proteron import Panel
-from proteron.core.forecasters.aligned import aligned_columns, nearest_line, some_of, with_aligned_lags
+from proteron.core.forecasters.aligned import (
+    aligned_columns,
+    lags_before,
+    nearest_columns,
+    nearest_line,
+    seasons_of,
+    some_of,
+    with_aligned_lags,
+)
 from proteron.core.forecasters.networks.straight import worth_of
 from proteron.core.windows import Table, WindowPlan
 
@@ -81,3 +89,29 @@ def test_each_series_counts_alike_whatever_a_line_errs_in_it() -> None:
     assert [len(mine) for mine in each] == [1, 1, 1]
     assert each[0][0] == pytest.approx(1.0) and each[1][0] == pytest.approx(1e-3)
     assert each[2][0] == pytest.approx(100.0)  # a series without an error counts no more than so
+
+
+def test_seasons_are_the_two_shortest_or_one_and_two_of_its_cycles() -> None:
+    hours = Panel.from_arrays({"a": np.arange(400.0)}, "2020-01-01", "1h")
+    months = Panel.from_arrays({"a": np.arange(400.0)}, "1980-01-01", "1 month")
+    years = Panel.from_arrays({"a": np.arange(40.0)}, "1980-01-01", "1 year")
+    assert (seasons_of(hours), seasons_of(months), seasons_of(years)) == ([24, 168], [12, 24], [])
+    assert lags_before(12, 14)[:2] == [12, 11] and lags_before(12, 14)[11:] == [1, 12, 11]
+
+
+def test_of_two_seasons_that_err_alike_their_mean_is_nearest(rng: np.random.Generator) -> None:
+    months = Panel.from_arrays({"a": np.tile(100 * rng.normal(size=12), 60)}, "1960-01-01", "1 month")
+    noisy = months.with_values(months.values + rng.normal(size=720))
+    plan = with_aligned_lags(WindowPlan(lags=[2], horizon=[1, 2]), noisy)
+    table = plan.cut(noisy)
+    assert line_of(plan, nearest_line(plan, noisy, table.features, table.targets), 1) == {12: 0.5, 24: 0.5}
+
+
+def test_trees_begin_at_what_is_nearest_where_it_beats_the_level(rng: np.random.Generator) -> None:
+    known = panel_of(np.tile([0.0, 40, 80, 30, -20, -60, -70], 40) + rng.normal(size=280))
+    plan, table = made(known)
+    found = nearest_columns(plan, known, table.features, table.targets)
+    np.testing.assert_array_equal(found, aligned_columns(plan, known)[SEASON])
+    noise = panel_of(rng.normal(size=280))
+    plan, table = made(noise)
+    assert nearest_columns(plan, noise, table.features, table.targets) is None

@@ -68,7 +68,7 @@ def nearest_line(plan: WindowPlan, known: Panel, features: Floats, targets: Floa
         line = np.zeros_like(choices[0])
         line[columns, each] = 1.0
         choices.append(line)
-    if len(choices) > 3:
+    if len(aligned_columns(plan, known)) > 1:
         choices.append((choices[1] + choices[2]) / 2)
     choices += _moved(plan, known, choices[0])
     inputs = np.nan_to_num(features)

@@ -18,7 +18,7 @@ _MOST_STEPS = 2000
 
 @dataclass(frozen=True)
 class Safeguards:
-    """Largest rises and falls (n_steps,) within 1, 2, … steps, which are taken to go on in proportion; the floor, whether
+    """Largest rises and falls (n_steps,) within 1, 2, … steps, taken to go on in proportion; the floor; whether
     values are whole numbers from zero, and by season which phases (counted from the first point) are always zero."""
 
     rises: Floats
