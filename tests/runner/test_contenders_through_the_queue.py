@@ -6,10 +6,11 @@ import pytest
 import proteron as pt
 from conftest import Stack
 from proteron.runner.memory import PeakMemory
-from quick import DRAWN, KINDS, QUICK
+from quick import DRAWN, KINDS, LEARNERS, QUICK
 
 SETTINGS = {
-    kind: {name: value for name, value in settings.items() if name != "lags"} | {"plan": {"lags": [1, 2]}}
+    kind: {name: value for name, value in settings.items() if name != "lags"}
+    | ({"plan": {"lags": [1, 2]}} if kind in LEARNERS else {})
     for kind, settings in QUICK.items()
 }
 UGLY = "station \u2018\u00c5\u2019 / <b>1</b>"

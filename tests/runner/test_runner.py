@@ -13,7 +13,7 @@ import pytest
 
 from conftest import Stack, hourly_csv
 
-SLOW = {"kind": "dense_network", "hidden": [64, 64], "epochs": 60, "patience": 60, "windows_per_epoch": 20000}
+SLOW = {"kind": "dense_network", "hidden": [64, 64], "epochs": 200, "patience": 200, "windows_per_epoch": 20000}
 NAIVE = {"name": "naive", "forecaster": {"kind": "seasonal_last_value", "period": 24}}
 
 
