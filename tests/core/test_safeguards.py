@@ -2,7 +2,8 @@
 
 import numpy as np
 
-from proteron.core.forecasters.safeguards import Safeguards, last_known
+from proteron.core.forecasters.safeguards import Safeguards
+from proteron.core.phases import last_known
 
 
 def guarded(values, means, at=None, seasons=(), steps=10):

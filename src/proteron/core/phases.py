@@ -4,6 +4,7 @@ import numpy as np
 
 from proteron.core.compiled import kernel
 from proteron.core.panel import Floats
+from proteron.core.timeline import Ints
 
 
 @kernel
@@ -21,3 +22,8 @@ def previous_of_phase(values: Floats, period: int) -> Floats:
         if i < len(values) and not np.isnan(values[i]):
             latest[phase] = values[i]
     return out
+
+
+def last_known(values: Floats, at: Ints) -> Floats:
+    """The last value that is not missing before each of `at` places, NaN where there is none."""
+    return previous_of_phase(np.ascontiguousarray(values), 1)[at]

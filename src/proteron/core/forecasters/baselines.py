@@ -13,7 +13,7 @@ from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.local import Learned, LocalForecaster
 from proteron.core.forecasters.noise import Noise
 from proteron.core.panel import Floats, Panel
-from proteron.core.phases import previous_of_phase
+from proteron.core.phases import last_known, previous_of_phase
 from proteron.core.timeline import Ints
 
 _MOST_AVERAGED = 200
@@ -70,11 +70,6 @@ def _too_few_cycles(known: Panel, period: int | None) -> str | None:
     return f"Not one whole cycle of {period} steps is known." if there < period else None
 
 
-def _last_known(values: Floats, at: Ints) -> Floats:
-    """The last known value as of each place, NaN before the first."""
-    return previous_of_phase(np.ascontiguousarray(values), 1)[at]
-
-
 class LastValue(Baseline):
     """The last known value, for every step ahead."""
 
@@ -83,7 +78,7 @@ class LastValue(Baseline):
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
-        return np.repeat(_last_known(values, at)[:, None], horizon, axis=1)
+        return np.repeat(last_known(values, at)[:, None], horizon, axis=1)
 
     def growth(self, learned: Learned, horizon: int) -> Floats:
         """Variances of the steps ahead in those of one-step errors, (horizon,)."""
@@ -121,7 +116,7 @@ class SeasonalLastValue(Baseline):
         period = int(learned["period"])
         references = previous_of_phase(np.ascontiguousarray(values), period)
         ahead = at[:, None] + np.arange(horizon) % period
-        return np.where(np.isnan(references[ahead]), _last_known(values, at)[:, None], references[ahead])
+        return np.where(np.isnan(references[ahead]), last_known(values, at)[:, None], references[ahead])
 
     def growth(self, learned: Learned, horizon: int) -> Floats:
         """Variances of the steps ahead in those of one-step errors, (horizon,)."""
@@ -164,7 +159,7 @@ class Drift(Baseline):
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
-        return _last_known(values, at)[:, None] + float(learned["slope"]) * np.arange(1, horizon + 1)
+        return last_known(values, at)[:, None] + float(learned["slope"]) * np.arange(1, horizon + 1)
 
     def growth(self, learned: Learned, horizon: int) -> Floats:
         """Variances of the steps ahead in those of one-step errors, (horizon,)."""

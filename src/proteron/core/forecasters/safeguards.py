@@ -91,13 +91,6 @@ def largest_moves(values: Floats, most: int) -> tuple[Floats, Floats]:
     return rises, falls
 
 
-def last_known(values: Floats, at: Ints) -> Floats:
-    """The last value that is not missing before each of `at` points, NaN where there is none."""
-    places = np.maximum.accumulate(np.where(np.isfinite(values), np.arange(len(values)), -1))
-    found = np.concatenate([[-1], places])[at]
-    return np.where(found >= 0, values[np.maximum(found, 0)], np.nan)
-
-
 def _zero_phases(values: Floats, season: int) -> NDArray[np.bool_]:
     """Phases of a season that were zero in each of its last cycles; none where there are too few of these."""
     cycles = _LONG_CYCLES if season >= _LONG else _CYCLES

@@ -10,8 +10,9 @@ from pydantic import Field
 from proteron.core.forecasters.automatic.trials import Budget, Trials, members_of
 from proteron.core.forecasters.automatic.weights import LEVELS, blended
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Progress, Tried, Work, unheard
-from proteron.core.forecasters.safeguards import Safeguards, last_known
+from proteron.core.forecasters.safeguards import Safeguards
 from proteron.core.panel import Floats, Panel
+from proteron.core.phases import last_known
 from proteron.core.timeline import Ints
 
 

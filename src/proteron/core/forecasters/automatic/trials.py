@@ -18,8 +18,9 @@ from proteron.core.forecasters.automatic.weights import (
     weighed_errors,
 )
 from proteron.core.forecasters.forecaster import ForecasterState, Work
-from proteron.core.forecasters.safeguards import Safeguards, last_known
+from proteron.core.forecasters.safeguards import Safeguards
 from proteron.core.panel import Floats, Panel
+from proteron.core.phases import last_known
 
 _FOLDS = 3
 _OVER = 1.1  # times the budget that may be expected to be used before a fit is not begun
@@ -118,11 +119,12 @@ class Trials:
         weights = np.zeros(len(self.candidates))
         whole = sorted(self.states)
         scored = [place for place in whole if np.isfinite(self.forecasts[place]).any()]
-        if not scored:
+        errors = np.zeros(0)
+        if scored:
+            errors = weighed_errors(self.truth, self.forecasts[scored], self.scale)
+            weights[scored] = inverse_weights(errors)
+        else:
             weights[whole] = 1 / max(len(whole), 1)
-            return weights, {}, [1.0] * len(LEVELS)
-        errors = weighed_errors(self.truth, self.forecasts[scored], self.scale)
-        weights[scored] = inverse_weights(errors)
         shares = weights[scored]
         factors = range_factors(
             self.truth, blended(self.forecasts[scored], shares), blended(self.halves[scored], shares)

@@ -74,6 +74,12 @@ def _part(buffer: Floats, start: int, rows: int, steps: int, width: int) -> Floa
 
 
 @kernel
+def _sizes(layer: Ints) -> tuple[int, int, int, int, int]:
+    """Kind, steps, channels read and made, and the first parameter of a row of the table."""
+    return layer[_KIND], layer[_STEPS], layer[_ONE_WIDTH], layer[_OUT_WIDTH], layer[_FIRST]
+
+
+@kernel
 def _category(number: float, scale: float, count: int) -> int:
     return int(min(max(np.rint(number * scale), 0), count - 1))
 
@@ -81,13 +87,7 @@ def _category(number: float, scale: float, count: int) -> int:
 @kernel
 def _forward(stack: Stack, parameters: Floats, values: Floats, rows: int) -> None:
     for layer in stack.table:
-        kind, steps, width, wide, first = (
-            layer[_KIND],
-            layer[_STEPS],
-            layer[_ONE_WIDTH],
-            layer[_OUT_WIDTH],
-            layer[_FIRST],
-        )
+        kind, steps, width, wide, first = _sizes(layer)
         out = _part(values, layer[_OUT], rows, steps, wide)
         start = max(layer[_ONE], 0)
         if kind == _TAKE:
@@ -123,13 +123,7 @@ def _forward(stack: Stack, parameters: Floats, values: Floats, rows: int) -> Non
 def _back(stack: Stack, parameters: Floats, gradient: Floats, values: Floats, flows: Floats, rows: int) -> None:
     for place in range(len(stack.table) - 1, -1, -1):
         layer = stack.table[place]
-        kind, steps, width, wide, first = (
-            layer[_KIND],
-            layer[_STEPS],
-            layer[_ONE_WIDTH],
-            layer[_OUT_WIDTH],
-            layer[_FIRST],
-        )
+        kind, steps, width, wide, first = _sizes(layer)
         if kind == _TAKE:
             continue  # nobody wants the flow of the input
         out, flow = _part(values, layer[_OUT], rows, steps, wide), _part(flows, layer[_OUT], rows, steps, wide)
