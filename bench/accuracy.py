@@ -12,16 +12,29 @@ from pathlib import Path
 
 import numpy as np
 
+import proteron as pt
+
 sys.path.append(str(Path(__file__).parents[1] / "tests" / "core"))
 from relative_error import Series, measure, public_series
 
-FAMILIES: dict[str, dict[str, object]] = {
-    "smoothing": {"kind": "smoothing"},
+LOG = pt.Chain((pt.flatten.Log(),))
+FIVE = {
+    "smoothing": pt.forecaster("smoothing"), "smoothing on Log": pt.forecaster("smoothing", chain=LOG),
+    "theta": pt.forecaster("theta", theta=None), "arima": pt.forecaster("arima"),
+    "arima on Log": pt.forecaster("arima", chain=LOG),
+}  # fmt: skip
+FREE = {name: each.model_copy(update={"safeguards": False}) for name, each in FIVE.items()}
+FAMILIES: dict[str, dict[str, object] | pt.Contender] = {
+    **FIVE,
+    **{f"{name}, free": each for name, each in FREE.items()},
+    "mean of five": pt.blend(FIVE, "mean"),
+    "mean of five, free": pt.blend(FREE, "mean", safeguards=False),
+    "blend of five": pt.blend(FIVE),
+    "blend of five, free": pt.blend(FREE, safeguards=False),
+    "automatic": pt.forecaster("automatic", seconds=10),
     "smoothing, validation": {"kind": "smoothing", "choose_by": "validation"},
     "average": {"kind": "smoothing_average"},
-    "theta": {"kind": "theta"},
-    "theta, optimised": {"kind": "theta", "theta": None},
-    "arima": {"kind": "arima"},
+    "theta, plain": {"kind": "theta"},
     "structural": {"kind": "structural"},
     "local level": {"kind": "local_level"},
     "local trend": {"kind": "local_trend"},

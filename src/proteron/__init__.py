@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     )  # fmt: skip
     from proteron.core.experiment import Experiment, Judging, run_experiment
     from proteron.core.flatten import Chain, FittedChain
-    from proteron.core.forecasters import Contender, FittedContender, Forecast, forecaster, forecasters
+    from proteron.core.forecasters import Contender, FittedContender, Forecast, blend, forecaster, forecasters
     from proteron.core.forecasters.exporting import export_onnx
     from proteron.core.forecasters.saving import load_fitted, save_fitted
     from proteron.core.intake import Finding, Recipe, TableReading, read_panel, read_table, write_panel
@@ -38,19 +38,19 @@ if TYPE_CHECKING:
     from proteron.core.leak_check import LeakCheck, leak_check
     from proteron.core.outlook import outlook, with_future
     from proteron.core.panel import Panel
+    from proteron.core.search import SearchReport, search
     from proteron.core.windows import Table, WindowPlan
 
 __version__ = "0.1.0"
 __all__ = [
     "METRICS", "Anomalies", "Board", "BoardRow", "Breakdown", "Chain", "Contender", "DeclinedWarning", "Experiment",
     "Finding", "FittedChain", "FittedContender", "Flag", "Fold", "Folds", "Forecast", "InputError", "Judging",
-    "LeakCheck", "LimitError", "Losses", "Panel", "ProteronError", "Recipe", "Report", "SettingsError", "Table",
-    "TableReading", "TooShortError", "UnitsError", "UnsettledWarning", "WindowPlan", "export_onnx",
+    "LeakCheck", "LimitError", "Losses", "Panel", "ProteronError", "Recipe", "Report", "SearchReport", "SettingsError",
+    "Table", "TableReading", "TooShortError", "UnitsError", "UnsettledWarning", "WindowPlan", "blend", "export_onnx",
     "find_anomalies", "flatten", "forecaster", "forecasters", "leak_check", "load_fitted", "models", "outlook",
     "profile", "read_folds",
-    "read_forecasts", "read_panel", "read_table", "run_experiment", "save_fitted", "vary", "walk_forward", "windows",
-    "with_future",
-    "write_panel",
+    "read_forecasts", "read_panel", "read_table", "run_experiment", "save_fitted", "search", "vary", "walk_forward",
+    "windows", "with_future", "write_panel",
 ]  # fmt: skip
 
 # Where each name lives; loaded at first use, so that light commands start without the compiled core.
@@ -69,7 +69,7 @@ _HOMES = {
     ),
     "experiment": ("Experiment", "Judging", "run_experiment"),
     "flatten": ("Chain", "FittedChain"),
-    "forecasters": ("Contender", "FittedContender", "Forecast", "forecaster", "forecasters"),
+    "forecasters": ("Contender", "FittedContender", "Forecast", "blend", "forecaster", "forecasters"),
     "forecasters.exporting": ("export_onnx",),
     "forecasters.saving": ("load_fitted", "save_fitted"),
     "intake": ("Finding", "Recipe", "TableReading", "read_panel", "read_table", "write_panel"),
@@ -89,6 +89,7 @@ _HOMES = {
     "leak_check": ("LeakCheck", "leak_check"),
     "outlook": ("outlook", "with_future"),
     "panel": ("Panel",),
+    "search": ("SearchReport", "search"),
     "windows": ("Table", "WindowPlan"),
 }
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names}

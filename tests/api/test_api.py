@@ -420,4 +420,4 @@ def test_the_openapi_document_and_the_types_made_from_it_are_current(application
     subprocess.run(command, cwd=ROOT / "ui", check=True, capture_output=True)
     assert fresh.read_text() == (ROOT / "ui/src/api/schema.d.ts").read_text(), "run: npm run types (in ui)"
     catalogue = application.test_client().get("/api/v1/catalogue", **LOCAL).json
-    assert set(catalogue["forecasters"]) == {each.model_fields["kind"].default for each in FORECASTERS}
+    assert set(catalogue["forecasters"]) == {each.model_fields["kind"].default for each in FORECASTERS} | {"blend"}

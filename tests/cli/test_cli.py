@@ -14,6 +14,7 @@ from pathlib import Path
 
 import numpy as np
 import psutil
+import pyarrow.csv as pa_csv
 import pyarrow.parquet as pa_parquet
 import pyarrow.parquet as pq
 import pytest
@@ -212,3 +213,65 @@ def test_windows_are_cut_from_a_file_or_refused_in_one_line(tmp_path: Path) -> N
         refused = proteron("windows", str(data), "--plan", text, "--out", str(out))
         assert refused.returncode == 2 and sentence in refused.stderr and refused.stderr.count("\n") == 1
     assert out.read_bytes() == before and sorted(tmp_path.iterdir()) == sorted([data, out, card])
+
+
+def test_a_search_in_a_file_is_stopped_cleanly_and_found_again_by_what_it_wrote(tmp_path: Path) -> None:
+    month, rng = np.arange(96), np.random.default_rng(4)
+    values = 80 + 9 * np.sin(month * np.pi / 6) + rng.normal(size=96)
+    pt.write_panel(pt.Panel.from_arrays({"a": values}, "2016-01-01", "1 month"), tmp_path / "p.csv")
+    head = """name = "searched"
+    data = {file = "p.csv"}
+    folds = {kind = "expanding", count = 5, horizon = 6}
+    metrics = ["mase"]
+    contenders = [
+      {name = "naive", forecaster = {kind = "seasonal_last_value"}},
+      {name = "theta", forecaster = {kind = "theta"}},
+      {name = "both", forecaster = {kind = "blend", members = ["naive", "theta"], rule = "mean"}},
+    ]
+    """
+    (tmp_path / "long.toml").write_text(head + "search = {seconds = 600, limit = 20}\n")
+    command = [
+        sys.executable,
+        "-m",
+        "proteron.cli.main",
+        "run",
+        str(tmp_path / "long.toml"),
+        "--out",
+        str(tmp_path / "a"),
+    ]
+    heard = lambda: signal.signal(signal.SIGINT, signal.SIG_DFL)  # noqa: E731  # whoever runs this may ignore it
+    running = subprocess.Popen(command, stderr=subprocess.PIPE, text=True, preexec_fn=heard)
+    assert running.stderr is not None
+    lines = [next(line for line in running.stderr if "best" in line) for _ in range(6)]
+    assert "tried" in lines[-1] and "fits" in lines[-1]
+    running.send_signal(signal.SIGINT)
+    _, said = running.communicate(timeout=180)
+    assert running.returncode == 0, said
+    found = json.loads((tmp_path / "a" / "search.json").read_text())
+    board = json.loads((tmp_path / "a" / "board.json").read_text())
+    assert found["stopped"] and found["fits"] > 0 and found["summary"] in " ".join(said.split())
+    assert {"naive", "theta", "both"} <= {row["contender"] for row in board}
+    assert not [each for each in process_names(tmp_path) if each]
+    (tmp_path / "again.toml").write_text(head + f"[search]\n{toml_of(found['settings'])}\n")
+    again = proteron("run", str(tmp_path / "again.toml"), "--out", str(tmp_path / "b"))
+    assert again.returncode == 0, again.stderr
+    same = json.loads((tmp_path / "b" / "search.json").read_text())
+    assert not same["stopped"] and all(
+        same[name] == found[name] for name in ("best", "blend", "fits", "luck", "weights")
+    )
+    columns = ["name", "error", "folds", "fits", "weight"]
+    tables = [pa_csv.read_csv(tmp_path / each / "search.csv").select(columns) for each in ("a", "b")]
+    assert tables[0].equals(tables[1])
+
+
+def process_names(folder: Path) -> list[str]:
+    """Commands that still run on files of a folder."""
+    return [
+        " ".join(each.info["cmdline"]) for each in psutil.process_iter(["cmdline"])
+        if each.info["cmdline"] and str(folder) in " ".join(each.info["cmdline"])
+    ]  # fmt: skip
+
+
+def toml_of(settings: dict) -> str:
+    """The budget of a search as TOML; its space is proposed again from the same data."""
+    return "\n".join(f"{name} = {settings[name]}" for name in ("fits", "limit", "blended"))

@@ -41,9 +41,12 @@ def loss(truth: np.ndarray, mean: np.ndarray, scale: float) -> tuple[float, floa
     return float((2 * apart / np.maximum(np.abs(truth) + np.abs(mean), 1e-9)).mean()), float(apart.mean() / scale)
 
 
-def measure(document: dict[str, object], bank: Sequence[Series], tell: Callable[[str], None]) -> dict[str, object]:
+def measure(
+    document: dict[str, object] | Contender, bank: Sequence[Series], tell: Callable[[str], None]
+) -> dict[str, object]:
     """Relative error and coverage of one contender over a bank; what it declines is left out and counted."""
     ours, naive, held, steps, declined = [], [], np.zeros(2), 0, 0
+    contender = document if isinstance(document, Contender) else Contender.parse({"forecaster": document})
     for name, step, values in bank:
         horizon = min(AHEAD[step], len(values) // 4)
         series = []
@@ -54,9 +57,7 @@ def measure(document: dict[str, object], bank: Sequence[Series], tell: Callable[
             lag = period if origin > 2 * period else 1
             scale = float(np.abs(known[lag:] - known[:-lag]).mean()) or 1.0
             try:
-                forecast = Contender.parse({"forecaster": document}).fit(panel, horizon=horizon).forecast(
-                    horizon=horizon, levels=list(LEVELS)
-                )  # fmt: skip
+                forecast = contender.fit(panel, horizon=horizon).forecast(horizon=horizon, levels=list(LEVELS))
                 mean = forecast.mean[0]
             except ProteronError as error:
                 tell(f"  {name}: {type(error).__name__}: {error}")

@@ -9,7 +9,7 @@ import proteron as pt
 from proteron.core.forecasters.automatic.candidates import Candidate, candidates_for, order_of_fits
 from proteron.core.forecasters.automatic.forecaster import Automatic, _Blend
 from proteron.core.forecasters.automatic.trials import Budget, Trials, cuts_of
-from proteron.core.forecasters.automatic.weights import inverse_weights, range_factors, weighed_errors
+from proteron.core.forecasters.blend.weights import inverse_weights, range_factor, shares_of_reach, weighed_errors
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.theta import Theta
 
@@ -162,16 +162,21 @@ def test_weights_change_not_a_bit_when_what_follows_the_cutoff_is_replaced(rng: 
 
 
 def test_ranges_are_stretched_by_what_folds_say_what_is_usual_and_theory_alike() -> None:
-    halves = np.ones((3, 2, 1, 800))
-    halves[:, 1] = 3.0  # above the blend they reach further
-    truth = np.linspace(-2, 0, 800)[None]
-    below = range_factors(truth, np.zeros((1, 800)), halves)
+    halves = np.ones((2, 1, 800))
+    halves[1] = 3.0  # above the blend they reach further
+    truth, flat = np.linspace(-2, 0, 800)[None], np.zeros((1, 800))
     share = 800 / 808
-    exact = [(1.25 * np.quantile(-truth, level) ** share) ** (1 / 3) for level in (0.5, 0.8, 0.95)]
-    np.testing.assert_allclose(below, exact, rtol=1e-6)
-    above = range_factors(-truth, np.zeros((1, 800)), halves)
-    np.testing.assert_allclose(np.array(above) / below, 3 ** (-share / 3), rtol=1e-3)
-    none = range_factors(np.full((1, 5), np.nan), np.zeros((1, 5)), np.ones((3, 2, 1, 5)))
-    np.testing.assert_allclose(none, 1.25 ** (1 / 3))
-    still = range_factors(np.full((1, 800), 1e-9), np.zeros((1, 800)), np.ones((3, 2, 1, 800)))
-    np.testing.assert_allclose(still, (1.25 * 0.2**share) ** (1 / 3))
+    for level in (0.5, 0.8, 0.95):
+        shares = shares_of_reach(truth, flat, halves)
+        below = range_factor(level, shares)
+        assert below == pytest.approx((1.25 * np.quantile(-truth, level) ** share) ** (1 / 3))
+        above = range_factor(level, shares_of_reach(-truth, flat, halves))
+        assert above / below == pytest.approx(3 ** (-share / 3), rel=1e-3)
+        others = 2.0 * np.concatenate([shares, shares])
+        said = np.quantile(others, level) ** (1600 / 1608)
+        both = 1.25 ** (8 / 1608) * said * np.quantile(-truth, level) ** share
+        assert range_factor(level, shares, others) == pytest.approx(both ** (1 / 3))
+        assert range_factor(level, np.zeros(0)) == pytest.approx(1.25 ** (1 / 3))
+        assert range_factor(level, np.full(800, 1e-9)) == pytest.approx((1.25 * 0.2**share) ** (1 / 3))
+    missing = shares_of_reach(np.full((1, 5), np.nan), np.zeros((1, 5)), np.ones((2, 1, 5)))
+    assert not len(missing)

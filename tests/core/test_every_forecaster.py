@@ -36,7 +36,9 @@ def test_new_points_move_a_state_on_as_if_they_had_always_been_known(kind: str) 
     together = fitted.means(panel, np.arange(120, 157, 4), 4)[0]
     assert together.tobytes() == again.means(panel, np.arange(120, 157, 4), 4)[0].tobytes()
     for place, origin in enumerate(range(120, 157, 4)):
-        later = FittedContender(fitted.contender, panel.cut_at(origin), origin, fitted.chain, fitted.state)
+        later = FittedContender(
+            fitted.contender, panel.cut_at(origin), origin, fitted.chain, fitted.state, fitted.guards
+        )
         answer = later.forecast(4, levels=(0.8,))
         np.testing.assert_allclose(answer.mean, together[:, place], rtol=1e-6 if kind in SINGLE else 1e-10)
         assert (answer.lower[0.8] <= answer.upper[0.8]).all()

@@ -7,8 +7,9 @@ import pytest
 
 import proteron as pt
 from proteron.core.errors import SettingsError
-from proteron.core.forecasters import FORECASTERS, Contender, FittedContender, ForecasterState, quantile_rows, truths
+from proteron.core.forecasters import FORECASTERS, Contender, FittedContender, ForecasterState, quantile_rows
 from proteron.core.panel import Panel
+from proteron.core.phases import truths
 
 SETTINGS = {
     "dense_network": {"hidden": [8], "epochs": 3}, "arima": {"order": (1, 0, 1), "seasonal": (0, 0, 0)},

@@ -5,8 +5,9 @@ import pytest
 from scipy import special
 
 import proteron as pt
-from proteron.core.judge import METRICS, Scored, compute_cell, expand, naive_scale
+from proteron.core.judge import METRICS, Scored, compute_cell, expand
 from proteron.core.panel import NOT_SCORED, Panel
+from proteron.core.phases import naive_scale
 
 
 def test_expanding_folds_end_at_the_last_point_and_never_overlap() -> None:

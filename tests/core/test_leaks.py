@@ -52,6 +52,19 @@ def test_no_contender_learns_or_forecasts_from_the_future(forecaster: type, hour
     assert proof.passed, proof.evidence
 
 
+@pytest.mark.parametrize("forecaster", FORECASTERS, ids=lambda each: each.title)
+def test_what_may_only_be_positive_hears_nothing_of_values_below_zero_to_come(
+    forecaster: type, rng: np.random.Generator
+) -> None:
+    """Without a chain, on few positive values: what comes may have no logarithm, no ratio and no scale of its own."""
+    kind, month = forecaster.model_fields["kind"].default, np.arange(72)
+    walks = rng.normal(size=(2, 72)).cumsum(axis=1) + 60 + 8 * np.sin(month * np.pi / 6)
+    panel = Panel.from_arrays(dict(zip("ab", walks, strict=True)), "2018-01-01", "1 month")
+    contender = pt.forecaster(kind, **QUICK.get(kind, {}))
+    proof = pt.leak_check(panel, contender=contender, origins=[50, 61], horizon=4)
+    assert proof.passed, proof.evidence
+
+
 def test_a_leak_is_found_and_named(hourly: Panel, monkeypatch: pytest.MonkeyPatch) -> None:
     """A rolling mean centred on the origin, the classic mistake, must not pass."""
 

@@ -16,7 +16,7 @@ from proteron.core.forecasters.networks.straight import straight_start
 from proteron.core.forecasters.neural import training
 from proteron.core.forecasters.neural.rows import plain_rows
 from proteron.core.forecasters.window_forecaster import chronological_split, instead_of, with_instead
-from proteron.core.judge.cells import Fit
+from proteron.core.judge.cell import Fit
 from proteron.core.panel import Panel
 from proteron.core.windows import WindowPlan
 from quick import QUICK

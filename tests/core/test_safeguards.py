@@ -10,7 +10,7 @@ def guarded(values, means, at=None, seasons=(), steps=10):
     """Means (horizon,) or (n_origins, horizon) kept by what values have done."""
     values = np.asarray(values, dtype=float)
     at = np.array([len(values)]) if at is None else np.asarray(at)
-    return Safeguards.learn(values, seasons, steps).kept(np.atleast_2d(means), last_known(values, at), at)
+    return Safeguards.learn(values, seasons, steps).kept(np.atleast_2d(means), values, at)
 
 
 def test_no_step_is_farther_than_half_again_the_largest_move_over_as_many_steps() -> None:
@@ -27,11 +27,17 @@ def test_a_gap_hides_no_move_and_steps_beyond_all_go_on_as_the_last() -> None:
     values = np.array([1.0, np.nan, 7, 8, 8, 8])
     guard = Safeguards.learn(values - 20, (), 50)
     assert guard.rises.tolist() == [1, 6, 7, 7, 7] and guard.falls.tolist() == [0] * 5
-    far = guard.kept(np.full((1, 9), 99.0), np.array([-12.0]), np.array([6]))[0]
+    far = guard.kept(np.full((1, 9), 99.0), np.r_[np.zeros(5), -12.0], np.array([6]))[0]
     np.testing.assert_allclose(far, -12 + 1.5 * np.array([1, 6, 7, 7, 7, 7 * 6 / 5, 7 * 7 / 5, 7 * 8 / 5, 7 * 9 / 5]))
     assert last_known(values, np.array([0, 1, 2, 6])).tolist()[1:] == [1, 1, 8]
     assert np.isnan(last_known(values, np.array([0]))[0])
     assert guard.kept(np.array([[5.0]]), np.array([np.nan]), np.array([0]))[0, 0] == 5
+    late = guard.kept(np.full((1, 2), 99.0), np.r_[np.zeros(5), -12.0, np.nan, np.nan], np.array([8]))[0]
+    assert (
+        late.tolist()
+        == far[2:4].tolist()
+        == guard.kept(np.full((1, 2), 99.0), np.r_[np.zeros(5), -12.0], np.array([8]))[0].tolist()
+    )
 
 
 def test_what_was_never_negative_stays_so_and_whole_numbers_from_zero_round_down_to_it() -> None:
@@ -60,6 +66,4 @@ def test_safeguards_are_read_as_they_were_written() -> None:
         again = Safeguards.from_document(guard.document())
         means = np.random.default_rng(2).normal(size=(3, 6)) * 20
         at = np.array([38, 39, 40]) % len(values)
-        np.testing.assert_array_equal(
-            guard.kept(means, last_known(values, at), at), again.kept(means, last_known(values, at), at)
-        )
+        np.testing.assert_array_equal(guard.kept(means, values, at), again.kept(means, values, at))

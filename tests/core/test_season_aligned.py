@@ -101,3 +101,11 @@ def test_short_series_get_one_season_or_a_reason(rng: np.random.Generator) -> No
     for periods in ((24, 12), (), (0,)):
         with pytest.raises(pt.SettingsError, match="shorter first"):
             pt.forecaster("season_aligned_ridge", periods=periods)
+
+
+def test_a_series_that_stopped_long_ago_is_learned_beside_one_that_goes_on(rng: np.random.Generator) -> None:
+    hour = np.arange(1500)
+    values = 30 + 8 * np.sin(hour * np.pi / 12) + rng.normal(size=1500)
+    panel = pt.Panel.from_arrays({"on": values, "stopped": values[:400]}, "2024-01-01", "1 hour")
+    answer = pt.forecaster("season_aligned_ridge").fit(panel, horizon=24).forecast(24)
+    assert np.isfinite(answer.mean[0]).all()

@@ -179,11 +179,11 @@ def test_cells_are_counted_by_their_state(session: Session, project: int, datase
     assert [row["reason"] for row in experiments.failures_of(session, made.id)] == ["It broke."]
     experiments.try_again(session, made.id)
     assert experiments.tally(session, made.id)["failed"] == 0, "what is tried again is neither done nor failed"
-    assert {key for key, _, _ in experiments.missing_cells(session, made.id)} == set(keys)
+    assert {key for key, *_ in experiments.missing_cells(session, made.id)} == set(keys)
     experiments.set_state(session, other.id, "running")
     experiments.leave_as_failed(session, made.id)
     assert experiments.tally(session, made.id)["failed"] == 0, "another is at it"
     experiments.set_state(session, other.id, "stopped")
     experiments.leave_as_failed(session, made.id)
     assert experiments.tally(session, made.id)["failed"] == 1
-    assert [key for key, _, _ in experiments.missing_cells(session, made.id)] == [keys[1]]
+    assert [key for key, *_ in experiments.missing_cells(session, made.id)] == [keys[1]]

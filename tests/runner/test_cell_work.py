@@ -309,7 +309,7 @@ def test_ranges_are_corrected_fold_by_fold_and_equal_the_notebooks(here: type[He
     rounds = []
     while True:
         with session_of(here) as session:
-            ready = [key for key, _, _ in records.missing_cells(session, bench.id)]
+            ready = [key for key, *_ in records.missing_cells(session, bench.id)]
         if not ready:
             break
         rounds.append(len(ready))
@@ -328,7 +328,7 @@ def test_ranges_are_corrected_fold_by_fold_and_equal_the_notebooks(here: type[He
         records.set_state(session, bench.id, "done")
         cells = bench.judging.sealed_cells(bench.panel, "split")
         records.add_cells(session, bench.id, cells)
-        ready = [key for key, _, _ in records.missing_cells(session, bench.id)]
+        ready = [key for key, *_ in records.missing_cells(session, bench.id)]
     assert len(ready) == 2
     for key in ready:
         assert bench.work.run(here, [key], {"experiment_id": bench.id}) == "done"

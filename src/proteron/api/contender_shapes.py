@@ -118,6 +118,7 @@ class LayerView(BaseModel):
 class FactsView(BaseModel):
     fold: Place
     summary: str
+    safeguards: str
     seconds: float = Field(description="That passed while it was computed.")
     cpu_seconds: float = Field(description="Of the processor's time.")
     series: Place

@@ -43,6 +43,7 @@ def _view(found: Facts) -> views.FactsView:
     return views.FactsView(
         fold=found.fold,
         summary=found.summary,
+        safeguards=found.safeguards,
         seconds=found.seconds,
         cpu_seconds=found.cpu_seconds,
         series=found.series,

@@ -13,6 +13,7 @@ from proteron.api.kept import known_revision, tagged, view_of
 from proteron.api.services import answer, hub, services
 from proteron.core.flatten.registry import STAGES
 from proteron.core.forecasters import FORECASTERS
+from proteron.core.forecasters.blend.forecaster import Blend
 from proteron.core.intake import ROLES
 from proteron.core.judge import DEFAULT_METRICS, METRICS, Folds
 from proteron.core.windows import WindowPlan
@@ -97,7 +98,7 @@ def catalogue() -> Response:
     return answer(
         shapes.Catalogue(
             stages=by_kind(STAGES),
-            forecasters=by_kind(FORECASTERS),
+            forecasters=by_kind((*FORECASTERS, Blend)),
             folds=Folds.model_json_schema(),
             plan=WindowPlan.model_json_schema(),
             metrics={name: shapes.MetricView.of(name) for name in METRICS},

@@ -2,10 +2,10 @@
 
 from typing import Annotated, Any
 
-from pydantic import BaseModel, Field
+from pydantic import AfterValidator, BaseModel, Field
 
 from proteron.api.shapes import Body, Document, FoldView, Index, Place
-from proteron.core.experiment import ContenderEntry
+from proteron.core.experiment import ContenderEntry, entered
 from proteron.core.judge import LEVELS, Folds
 
 _Rate = Annotated[float, Field(ge=0)]
@@ -19,7 +19,7 @@ class ProspectBody(Body):
     line: str | None = Field(None, max_length=2000, description="The design in words; it goes before `folds`.")
     seed: int = Field(0, ge=0)
     levels: tuple[_Level, ...] = LEVELS
-    contenders: tuple[ContenderEntry, ...] = ()
+    contenders: Annotated[tuple[ContenderEntry, ...], AfterValidator(entered)] = ()
     rates: dict[str, _Rate] = Field(
         default_factory=dict, description="Seconds for a unit of a cell's work, by contender, as `cost` gives them."
     )

@@ -11,6 +11,7 @@ from proteron.core.intake import EXPORTS, Edit, Recipe
 from proteron.core.intake.recipe import OccasionSpan
 from proteron.core.judge import Weighting, metric_of
 from proteron.core.outlook import Ahead
+from proteron.core.search import SearchSettings
 from proteron.core.windows import WindowPlan
 
 Numbers = list[float | None]
@@ -448,6 +449,7 @@ class NewExperiment(Judging):
     name: str = Field("experiment", min_length=1, max_length=200)
     purpose: Literal["judge", "scan"] = "judge"
     run: bool = True
+    search: SearchSettings | None = Field(None, description="Has it search for more contenders, too.")
 
 
 class ForecastsOfBody(Body):
@@ -503,6 +505,7 @@ class ExperimentView(ExperimentBrief):
     contenders: list[ContenderView]
     failures: list[FailureView]
     seconds_left: float | None
+    searches: bool = Field(description="Whether it has, or had, a search.")
 
 
 class BoardQuery(BaseModel):

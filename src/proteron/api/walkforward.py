@@ -26,7 +26,7 @@ def new_experiment(path: shapes.ProjectPath, body: shapes.NewExperiment) -> Resp
     """Store an experiment, make it the project's choice, and start it."""
     judging = Judging.model_validate({name: getattr(body, name) for name in Judging.model_fields})
     experiment_id = experiments.create_and_start(
-        services(), path.project_id, body.dataset_id, body.purpose, body.name, judging, body.run
+        services(), path.project_id, body.dataset_id, body.purpose, body.name, judging, body.run, body.search
     )
     return answer_experiment(experiment_id, 201)
 
@@ -132,8 +132,11 @@ def answer_experiment(experiment_id: int, status: int = 200) -> Response:
     with services().database.session() as session:
         experiment = records.get_experiment(session, experiment_id)
         progress = experiments.progress_of(session, experiment)
-        failures = [shapes.FailureView(**each) for each in records.failures_of(session, experiment_id)]
-    judging = experiments.judging_of(experiment)
+        judging = experiments.judging_of(experiment)
+        failures = [
+            shapes.FailureView(**each) for each in records.failures_of(session, experiment_id)
+            if each["contender"] in judging.entrants
+        ]  # fmt: skip
     panel = services().panel(experiment.dataset_id)
     folds, sealed = judging.folds.resolve(panel), judging.folds.resolve_sealed(panel)
     contenders = [
@@ -149,6 +152,6 @@ def answer_experiment(experiment_id: int, status: int = 200) -> Response:
         levels=list(judging.levels), design=judging.folds.model_dump(mode="json"), horizon=judging.folds.horizon,
         gap=judging.folds.gap, folds=[fold_view(place) for place in folds],
         sealed=[fold_view(place) for place in sealed], contenders=contenders, failures=failures,
-        seconds_left=progress.seconds_left,
+        seconds_left=progress.seconds_left, searches=experiment.search is not None,
     )  # fmt: skip
     return tagged(answer(view, status), "experiments", experiment)

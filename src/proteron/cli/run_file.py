@@ -15,12 +15,13 @@ from proteron.core.csv_tables import csv_bytes
 from proteron.core.experiment import Experiment, Outcome, run_experiment
 from proteron.core.judge import Cell
 from proteron.core.judge.deceptions import caution_of
+from proteron.core.search import Tidings
 from proteron.services.report import Provenance, report_content, report_page
 
 
 def run_file(path: Path, out: Path, workers: int | None = None) -> Outcome:
     """Run the file and write its results to `out`: board.json, board.csv, forecasts.parquet, report.html, run.json,
-    forecast.csv, flags.csv and windows.csv."""
+    search.csv, search.json, forecast.csv, flags.csv and windows.csv."""
     experiment = Experiment.load(path)
     out.mkdir(parents=True, exist_ok=True)
     columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn())
@@ -33,12 +34,23 @@ def run_file(path: Path, out: Path, workers: int | None = None) -> Outcome:
             if reason:
                 progress.console.print(f"{cell.name}, fold {cell.fold + 1}: {reason}", style="yellow")
 
-        outcome = run_experiment(experiment, path.parent, workers or os.cpu_count() or 1, tick)
+        def heard(told: Tidings) -> None:
+            best = "" if told.best is None else f", best {told.best} {told.best_error:.3f}"
+            shown = f"search, {told.tried} tried, {told.fits} fits{best}"
+            progress.update(task, completed=told.seconds, total=_seconds(experiment), description=shown)
+            if best and not console.is_terminal:
+                console.print(shown, markup=False)
+            if told.reason:
+                progress.console.print(f"{told.name}: {told.reason}", style="yellow", markup=False)
+
+        outcome = run_experiment(experiment, path.parent, workers or os.cpu_count() or 1, tick, heard)
         progress.update(task, description="done")
     write_outcome(experiment, outcome, out)
     write_report(experiment, outcome, path, out)
     for finding in outcome.reading.unsettled:
         console.print(f"{finding.id}: {finding.message}", style="yellow", markup=False)
+    if outcome.search is not None:
+        console.print(outcome.search.summary, markup=False)
     console.print(_summary(outcome))
     return outcome
 
@@ -57,12 +69,19 @@ def write_outcome(experiment: Experiment, outcome: Outcome, out: Path) -> None:
         "outlook_by": outcome.forecast_by,
     }
     _json(out / "run.json", facts)
+    if outcome.search is not None:
+        _csv(out / "search.csv", outcome.search.to_arrow())
+        _json(out / "search.json", outcome.search.document)
     if outcome.forecast is not None:
         _csv(out / "forecast.csv", outcome.forecast.to_arrow())
     if outcome.anomalies is not None:
         _csv(out / "flags.csv", outcome.anomalies.to_arrow())
     if experiment.windows is not None:
         _csv(out / "windows.csv", experiment.windows.cut(outcome.reading.panel).to_arrow())
+
+
+def _seconds(experiment: Experiment) -> float | None:
+    return None if experiment.search is None else experiment.search.seconds
 
 
 def write_report(experiment: Experiment, outcome: Outcome, source: Path, out: Path) -> None:

@@ -2,7 +2,7 @@
 
 import tomllib
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -14,6 +14,8 @@ from proteron.core.errors import InputError, SettingsError
 from proteron.core.flatten.chain import Chain
 from proteron.core.flatten.registry import AnyStage
 from proteron.core.forecasters import Contender, Forecast
+from proteron.core.forecasters.blend.forecaster import Blend
+from proteron.core.forecasters.blend.members import Member
 from proteron.core.forecasters.contender import Ranges
 from proteron.core.forecasters.registry import AnyForecaster
 from proteron.core.intake import Recipe, Role, TableReading, read_table
@@ -27,9 +29,12 @@ from proteron.core.judge import (
     check_judging,
     expand,
     walk_forward,
+    with_members,
+    with_members_of,
 )
 from proteron.core.outlook import Ahead, outlook
 from proteron.core.panel import Panel
+from proteron.core.search import Contest, SearchReport, SearchSettings, Tidings, raced
 from proteron.core.timeline import STEP_TEXTS
 from proteron.core.windows import WindowPlan
 
@@ -61,11 +66,31 @@ class ContenderEntry(Settings):
         "conformal, or adaptive, which also follows how they held lately.",
     )  # fmt: skip
 
+    safeguards: bool = Field(
+        True, title="Safeguards", description="No step beyond 1.5 × the largest move over as many, none below the "
+        "floor, zero where a slot of a season always was.",
+    )  # fmt: skip
+    floor: float | None = Field(
+        None, allow_inf_nan=False, title="Floor",
+        description="No forecast is below; empty: 0 where nothing known is below 0.",
+    )  # fmt: skip
+
     @property
     def contender(self) -> Contender:
         """The contender that the entry describes."""
-        chain = Chain(self.chain, bias_adjust=self.bias_adjust)
-        return Contender(forecaster=self.forecaster, chain=chain, ranges=self.ranges)
+        return Contender(
+            forecaster=self.forecaster, chain=Chain(self.chain, bias_adjust=self.bias_adjust), ranges=self.ranges,
+            safeguards=self.safeguards, floor=self.floor,
+        )  # fmt: skip
+
+    @classmethod
+    def of(cls, name: str, contender: Contender) -> "ContenderEntry":
+        """A contender as it stands in a file."""
+        chain = contender.chain
+        return cls(
+            name=name, forecaster=contender.forecaster, chain=chain.stages, bias_adjust=chain.bias_adjust,
+            ranges=contender.ranges, safeguards=contender.safeguards, floor=contender.floor,
+        )  # fmt: skip
 
 
 class SealBreaking(Settings):
@@ -93,11 +118,32 @@ class AnomalySettings(Settings):
     budget_per_week: float = Field(2.0, gt=0)
 
 
-def _named_once(entries: tuple[ContenderEntry, ...]) -> tuple[ContenderEntry, ...]:
+def entered(entries: tuple[ContenderEntry, ...]) -> tuple[ContenderEntry, ...]:
+    """Entries with the members of blends described, and entered where they were not."""
     names = [entry.name for entry in entries]
     if len(set(names)) != len(names):
         raise ValueError("two contenders have the same name")
-    return entries
+    described = tuple(_described(entry, entries) for entry in entries)
+    there = {entry.name: entry.contender for entry in described}
+    return described + tuple(
+        ContenderEntry.of(name, each) for name, each in with_members(there).items() if name not in there
+    )
+
+
+def _described(entry: ContenderEntry, entries: tuple[ContenderEntry, ...]) -> ContenderEntry:
+    """A blend whose members named alone are the entrants of these names; any other entry as it is."""
+    if not isinstance(entry.forecaster, Blend):
+        return entry
+    there = {each.name: each for each in entries}
+    members = []
+    for member in entry.forecaster.members:
+        if not member.contender:
+            if member.name not in there:
+                raise ValueError(f"“{entry.name}” is to blend “{member.name}”, which is not among the contenders")
+            member = Member(name=member.name, contender=there[member.name].contender.document())
+        members.append(member)
+    blend = Blend.model_validate({**entry.forecaster.document(), "members": members})
+    return entry.model_copy(update={"forecaster": blend})
 
 
 class Judging(Settings):
@@ -110,7 +156,7 @@ class Judging(Settings):
     levels: tuple[Annotated[float, Field(gt=0, lt=1)], ...] = Field(
         LEVELS, title="Ranges", description="Levels of the ranges kept from every origin."
     )
-    contenders: Annotated[tuple[ContenderEntry, ...], Field(min_length=1), AfterValidator(_named_once)]
+    contenders: Annotated[tuple[ContenderEntry, ...], Field(min_length=1), AfterValidator(entered)]
 
     @property
     def chosen_baseline(self) -> str:
@@ -139,9 +185,9 @@ class Judging(Settings):
         return expand(panel, self.entrants, self.folds.resolve(panel), self.seed, dataset, self.levels)
 
     def sealed_cells(self, panel: Panel, contender: str, dataset: str | None = None) -> list[Cell]:
-        """Cells of a contender and the baseline on the sealed folds, which are numbered on after the open ones."""
-        names = dict.fromkeys([self.chosen_baseline, self.entry(contender).name])
-        entered = {name: self.entry(name).contender for name in names}
+        """Cells of a contender, of whom it is blended and of the baseline on the sealed folds, which are numbered on
+        after the open ones."""
+        entered = with_members_of([self.chosen_baseline, self.entry(contender).name], self.entrants)
         sealed, first = self.folds.resolve_sealed(panel), len(self.folds.resolve(panel))
         return expand(panel, entered, sealed, self.seed, dataset, self.levels, first, self.cells(panel, dataset))
 
@@ -154,6 +200,7 @@ class Experiment(Judging):
     data: DataSettings
     windows: WindowPlan | None = Field(None, description="A table to cut and write, beside the contenders' own.")
     seals: tuple[SealBreaking, ...] = Field((), description="Seals that were broken; those folds are judged too.")
+    search: SearchSettings | None = Field(None, description="Candidates to find, judged beside the contenders.")
     outlook: OutlookSettings | None = None
     anomalies: AnomalySettings | None = None
 
@@ -194,6 +241,7 @@ class Outcome:
     forecast: Forecast | None
     forecast_by: str | None
     anomalies: Anomalies | None
+    search: SearchReport | None = None
 
 
 def run_experiment(
@@ -201,21 +249,36 @@ def run_experiment(
     folder: Path,
     workers: int = 1,
     progress: Callable[[int, int, Cell, str | None], None] | None = None,
+    tidings: Callable[[Tidings], None] | None = None,
 ) -> Outcome:
-    """Import, judge, forecast and flag as the experiment says; files are looked up in `folder`."""
+    """Import, search, judge, forecast and flag as the experiment says; files are looked up in `folder`.
+
+    Ctrl-C ends a search, and what it found is judged with the rest.
+    """
     reading = experiment.read(folder)
     panel = reading.panel
     experiment.check()
+    found = None
+    if experiment.search is not None:
+        baseline = experiment.chosen_baseline
+        contest = Contest(
+            panel, experiment.search, experiment.folds, experiment.seed, (baseline, experiment.entrants[baseline]),
+            experiment.metrics, experiment.levels, tuple(experiment.entrants),
+        )  # fmt: skip
+        found = raced(contest, workers, progress=tidings)
     report = walk_forward(
         panel, experiment.entrants, experiment.folds, experiment.metrics, experiment.chosen_baseline,
         experiment.seed, workers, progress, experiment.levels,
     )  # fmt: skip
+    report = report if found is None else _with_found(report, found)
     sealed = {each.contender: report.break_seal(each.contender, workers) for each in experiment.seals}
     forecast, by = None, None
     if experiment.outlook is not None and report.results:
         by = experiment.outlook.contender or best_of(report.board)
         mine = [result for result in report.results if result.cell.name == by]
-        contender = experiment.entry(by).contender
+        if by not in report.contenders:
+            raise SettingsError(f"There is no contender “{by}”.", field="outlook.contender")
+        contender = report.contenders[by]
         wanted = experiment.outlook
         levels = experiment.levels if wanted.levels is None else wanted.levels
         _, forecast = outlook(panel, contender, mine, wanted.horizon, levels, experiment.seed, wanted.ahead)
@@ -225,7 +288,14 @@ def run_experiment(
         anomalies = find_anomalies(
             panel, using, experiment.anomalies.budget_per_week, seed=experiment.seed, workers=workers
         )  # fmt: skip
-    return Outcome(reading, report, sealed, forecast, by, anomalies)
+    return Outcome(reading, report, sealed, forecast, by, anomalies, found)
+
+
+def _with_found(report: Report, found: SearchReport) -> Report:
+    """A board with what a search brought to its end, and its blend, beside the experiment's own contenders."""
+    theirs = {name: each for name, each in found.report.contenders.items() if name not in report.contenders}
+    results = [each for each in found.report.results if each.cell.name in theirs]
+    return replace(report, contenders={**report.contenders, **theirs}, results=(*report.results, *results))
 
 
 def best_of(board: Sequence[BoardRow]) -> str:

@@ -6,6 +6,7 @@ from typing import Any
 from sqlalchemy import func, insert, literal, select
 from sqlalchemy.orm import Session
 
+from proteron.records import searches
 from proteron.records.kept import Kind, Record, free_name, get_kept, tell
 from proteron.records.models import (
     AnomalyFlag,
@@ -92,6 +93,8 @@ def _copy_experiment(
     made: Experiment = _added(
         session, Experiment, experiment, project_id=project_id, dataset_id=dataset_id, name=name, **stopped
     )
+    if searches.is_running(made):
+        searches.end(made, "stopped")
     for table in (ExperimentCell, AnomalyFlag):
         _rows(session, table, "experiment_id", experiment.id, made.id)
     return made

@@ -149,10 +149,12 @@ def leave_as_failed(session: Session, experiment_id: int) -> None:
     session.execute(update(CellRecord).where(waiting).values(state="failed"))
 
 
-def missing_cells(session: Session, experiment_id: int, dependent_only: bool = False) -> list[tuple[str, float, str]]:
-    """Key, work and batch of cells without a result whose needs are met, in their order."""
+def missing_cells(
+    session: Session, experiment_id: int, dependent_only: bool = False
+) -> list[tuple[str, float, str, str]]:
+    """Key, work, batch and entrant of cells without a result whose needs are met, in their order."""
     query = (
-        select(CellRecord.key, CellRecord.work, CellRecord.batch, CellRecord.needs)
+        select(CellRecord.key, CellRecord.work, CellRecord.batch, ExperimentCell.contender, CellRecord.needs)
         .join(ExperimentCell, CellRecord.key == ExperimentCell.key)
         .where(ExperimentCell.experiment_id == experiment_id, CellRecord.state.in_(MISSING))
         .order_by(ExperimentCell.number)
@@ -165,7 +167,7 @@ def missing_cells(session: Session, experiment_id: int, dependent_only: bool = F
             session.scalars(select(CellRecord.key).where(CellRecord.key.in_(open_needs), CellRecord.state.in_(MISSING)))
         )
     ready = [row for row in rows if unmet.isdisjoint(row.needs) and (row.needs or not dependent_only)]
-    return [(row.key, row.work, row.batch) for row in ready]
+    return [(row.key, row.work, row.batch, row.contender) for row in ready]
 
 
 def failures_of(session: Session, experiment_id: int) -> list[dict[str, Any]]:
@@ -185,6 +187,11 @@ def failures_of(session: Session, experiment_id: int) -> list[dict[str, Any]]:
         else:
             found += [{**place, "reason": why, "series": key} for key, why in declined.items()]
     return found
+
+
+def cell_keys(session: Session, experiment_id: int) -> set[str]:
+    """Keys of an experiment's cells."""
+    return set(session.scalars(_of(experiment_id)))
 
 
 def cell_state(session: Session, key: str) -> str | None:

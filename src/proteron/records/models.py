@@ -117,7 +117,10 @@ class SeriesBlock(Base):
 
 
 class Experiment(Kept, Base):
-    """Contenders × folds × series; `purpose` is judge (the board) or scan (one step ahead, for anomalies)."""
+    """Contenders × folds × series; `purpose` is judge (the board) or scan (one step ahead, for anomalies).
+
+    `search` are settings of a search for more contenders, `race` how far it is.
+    """
 
     __tablename__ = "experiment"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -130,6 +133,8 @@ class Experiment(Kept, Base):
     created: Mapped[datetime] = mapped_column(server_default=func.now())
     started: Mapped[datetime | None]
     finished: Mapped[datetime | None]
+    search: Mapped[Document | None]
+    race: Mapped[Document | None]
 
 
 class SealBreaking(Base):

@@ -15,6 +15,9 @@ _GRACE = 2.0
 _ENDS_WITHIN = 10.0
 
 
+TOOK_TOO_LONG = "This took longer than its limit"
+
+
 class DiedError(Exception):
     """The process ended while it was at a step."""
 

@@ -16,7 +16,7 @@ from proteron.records.database import Database
 from proteron.records.kept import purge
 from proteron.records.logs import configure_logs
 from proteron.runner.queue import Queue, connection_options
-from proteron.runner.slot import DiedError, OverdueError, RefusedError, Slot, UnwantedError
+from proteron.runner.slot import TOOK_TOO_LONG, DiedError, OverdueError, RefusedError, Slot, UnwantedError
 from proteron.runner.work import KINDS, Job, LongWork
 
 _HEARTBEAT = 2.0
@@ -64,7 +64,8 @@ class Worker:
     def _step(self, slot: Slot, kind: LongWork, step: Any, job: Job) -> str:
         """Have a step done; what kills its process, or takes too long, is done in parts, or given up with a reason."""
         parts = kind.parts(step)
-        seconds = self.settings.cell_seconds * max(len(parts), 1)
+        limit = min(self.settings.cell_seconds, kind.limit(job) or self.settings.cell_seconds)
+        seconds = limit * max(len(parts), 1)
         reason = f"The process that computed this died {_ATTEMPTS} times, perhaps for lack of memory."
         for _ in range(_ATTEMPTS):
             try:
@@ -73,7 +74,7 @@ class Worker:
             except UnwantedError:
                 return "stopped"
             except OverdueError:
-                reason = f"This took longer than its limit of {self.settings.cell_seconds:.0f} s and was stopped."
+                reason = f"{TOOK_TOO_LONG} of {limit:.3g} s and was stopped."
                 break
             except RefusedError as error:
                 reason = str(error)

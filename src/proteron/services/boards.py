@@ -46,6 +46,7 @@ from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Ints
 from proteron.core.words import counted
 from proteron.records import experiments as records
+from proteron.records import searches
 from proteron.records.database import NotFoundError
 from proteron.records.datasets import get_dataset
 from proteron.records.models import Experiment, SealBreaking
@@ -137,10 +138,13 @@ def used_before(session: Session, experiment: Experiment, panel: Panel) -> str:
         if any(fold.score_start < last and first < fold.score_stop for fold in scored):
             before += 1
             known |= {entry.contender.hash for entry in judging.contenders if not entry.contender.is_baseline}
+    tried = searches.tried(experiment)
+    searched = f"A search tried {counted(tried, 'candidate')} on this time: the best of many owes some to luck."
     if not known:
-        return ""
+        return searched if tried else ""
     where, many = counted(before, "earlier experiment"), counted(len(known), "contender has", "contenders have")
-    return f"In {where} {many} been judged on this time: the best of many owes some to luck."
+    earlier = f"In {where} {many} been judged on this time: the best of many owes some to luck."
+    return f"{searched} {earlier}" if tried else earlier
 
 
 def duel_of(

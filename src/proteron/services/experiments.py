@@ -11,10 +11,11 @@ from sqlalchemy.orm import Session
 from proteron.core.errors import SettingsError
 from proteron.core.experiment import Judging
 from proteron.core.intake import recipe_of
-from proteron.core.judge import Fold
+from proteron.core.judge import Cell, Fold
 from proteron.core.panel import Panel
+from proteron.core.search import SearchSettings, Space, proposed
 from proteron.records import experiments as records
-from proteron.records import seals
+from proteron.records import seals, searches
 from proteron.records.database import ConflictError, Database
 from proteron.records.datasets import get_dataset
 from proteron.records.kept import refuse_deleted
@@ -34,7 +35,13 @@ def judging_of(experiment: Experiment) -> Judging:
 
 
 def create(
-    session: Session, panel: Panel, project_id: int, dataset_id: int, purpose: str, name: str, judging: Judging
+    session: Session,
+    panel: Panel,
+    project_id: int,
+    dataset_id: int,
+    purpose: str,
+    name: str,
+    judging: Judging,
 ) -> Experiment:
     """Store a checked experiment; raises `SettingsError` or `TooShortError` before anything is stored."""
     get_project(session, project_id)
@@ -49,18 +56,51 @@ def create(
 
 
 def create_and_start(
-    reach: Resources, project_id: int, dataset_id: int, purpose: str, name: str, judging: Judging, run: bool = True
-) -> int:
+    reach: Resources, project_id: int, dataset_id: int, purpose: str, name: str, judging: Judging, run: bool = True,
+    search: SearchSettings | None = None,
+) -> int:  # fmt: skip
     """Make it the project's choice. Stored first, then queued: a crash in between is mended by the worker's sweep."""
     panel = reach.panel(dataset_id)
     with reach.database.session() as session:
         experiment = create(session, panel, project_id, dataset_id, purpose, name, judging)
         choose(session, project_id, {_CHOICE[purpose]: experiment.id})
+        if search is not None:
+            begin_search(session, experiment, panel, search)
         if not run:
             records.set_state(session, experiment.id, "stopped")
     if run:
         start(reach.database, reach.queue, experiment.id)
     return experiment.id
+
+
+def space_for(judging: Judging, panel: Panel) -> Space:
+    """What a search would try: nothing that only the time it is judged on tells may have a part in it."""
+    return proposed(panel, judging.folds.resolve(panel)[0].cutoff)
+
+
+def begin_search(session: Session, experiment: Experiment, panel: Panel, settings: SearchSettings) -> None:
+    """Have an experiment search, or go on with more budget; what it found before counts.
+
+    The space is proposed from what the first fold knows where none is given, and stays as it was where one is there.
+    Raises `ConflictError` while it is at work, `SettingsError` or `TooShortError` for what does not fit.
+    """
+    if searches.is_running(experiment) and experiment.state == "running":
+        raise ConflictError("This experiment is searching already.", field="state")
+    judging = judging_of(experiment)
+    before = SearchSettings.parse(experiment.search).space if experiment.search else None
+    space = settings.space or before or space_for(judging, panel)
+    whole = settings.model_copy(update={"space": space})
+    names = [each.name for each in judging.contenders]
+    searches.begin(experiment, whole.document(), whole.most_seconds_a_fit, names)
+    _renew(session, experiment, judging.cells(panel, get_dataset(session, experiment.dataset_id).hash), names)
+
+
+def _renew(session: Session, experiment: Experiment, cells: Sequence[Cell], names: Sequence[str]) -> None:
+    """Cells of an earlier version are computed anew, or candidates would be compared with what no longer is."""
+    there = records.cell_keys(session, experiment.id)
+    if not {each.key for each in cells} <= there:
+        searches.leave_entrants(session, experiment.id, names)
+        records.add_cells(session, experiment.id, cells)
 
 
 def start(database: Database, queue: Queue, experiment_id: int) -> None:
@@ -74,12 +114,12 @@ def start(database: Database, queue: Queue, experiment_id: int) -> None:
             raise ConflictError("This experiment is running already.", field="state")
         records.try_again(session, experiment_id)
         tally = records.tally(session, experiment_id)
-        left = tally["done"] < tally["cells"] or not tally["cells"]
+        searching = searches.resume(records.get_experiment(session, experiment_id))
+        left = tally["done"] < tally["cells"] or not tally["cells"] or searching
         records.set_state(session, experiment_id, "running" if left else "done")
     with database.session() as session:
-        if tally["cells"]:
-            enqueue(session, queue, experiment_id)
-        else:  # from before cells said what they are: the runner finds them
+        queued = enqueue(session, queue, experiment_id) if tally["cells"] else 0
+        if left and not queued:  # the runner finds what comes next, as for cells from before they said what they are
             queue.defer(CellWork.task, once=f"resume {experiment_id}", experiment_id=experiment_id, groups=[])
 
 
@@ -89,6 +129,9 @@ def stop(session: Session, queue: Queue, experiment_id: int) -> Experiment:
     if experiment.state not in ("queued", "running"):
         return experiment
     queue.cancel(session, CellWork.task, "experiment_id", experiment_id)
+    if searches.is_running(experiment):
+        searches.leave_out(session, experiment_id, [each["name"] for each in experiment.document["contenders"]])
+        searches.end(experiment, "stopped")
     records.leave_as_failed(session, experiment_id)
     return records.set_state(session, experiment_id, "stopped")
 

@@ -85,6 +85,7 @@ class Facts:
 
     fold: int
     summary: str
+    safeguards: str
     seconds: float
     cpu_seconds: float
     series: int
@@ -101,6 +102,21 @@ class Facts:
     drawn: list[DrawnLayer]
     graph: bool
     stages: list[str]
+
+
+def _safeguards(result: CellResult, panel: Panel, key: str) -> str:
+    """What holds the forecasts of a series, and how many steps of those in the fold it moved."""
+    series, place = panel.keys.index(key), result.cell.place
+    inside = place.inside(panel.select([series]))
+    fitted = result.fitted(inside)
+    if fitted.guards is None or not result.cell.contender.guarded:
+        return "Safeguards are off."
+    moved = int(fitted.held_steps(inside, place.origins, place.reach)[0])
+    count = len(place.origins) * place.reach
+    contender = result.cell.contender
+    words = fitted.guards.in_words(key, contender.floor, contender.forecaster.tells_rates)
+    told = f"moved {moved:,} of the {count:,} steps" if moved else f"moved none of the {count:,} steps"
+    return f"{words} This {told} forecast in this fold."
 
 
 def learned_of(
@@ -155,6 +171,7 @@ def _facts(result: CellResult, panel: Panel, series: int) -> Facts:
     return Facts(
         fold=result.cell.fold,
         summary=forecaster.summary(fitted.state, key),
+        safeguards=_safeguards(result, panel, key),
         seconds=result.seconds,
         cpu_seconds=result.cpu_seconds,
         series=len(result.cell.series),

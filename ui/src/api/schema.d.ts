@@ -1084,6 +1084,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/experiments/{experiment_id}/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far a search is: candidates with their course, the best so far, the blend's weights, and what luck shows. */
+        get: operations["search_view_search_experiments__int_experiment_id__search_get"];
+        put?: never;
+        /** Have an experiment search for more contenders, or go on with more budget; what was found before counts. */
+        post: operations["search_search_experiments__int_experiment_id__search_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/experiments/{experiment_id}/search/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Enter candidates that were judged on all folds, or the blend of the best, on the board. */
+        post: operations["search_take_experiments__int_experiment_id__search_take_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/experiments/{experiment_id}/signs": {
         parameters: {
             query?: never;
@@ -1093,6 +1128,26 @@ export interface paths {
         };
         /** Two-by-two tables of signs of one entrant: of changes against the last known, and of values. */
         get: operations["glance_signs_experiments__int_experiment_id__signs_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/experiments/{experiment_id}/space": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a search would try by what the first fold knows: families with settings, chains and plans, the cheap and
+         * @description strong first.
+         */
+        get: operations["search_space_experiments__int_experiment_id__space_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2339,6 +2394,67 @@ export interface components {
             low: number | null;
         };
         /**
+         * Blend
+         * @description A weighted sum of contenders. In walk-forward its members stand on the board too and are not computed again, and
+         *     weights are learned from their errors in earlier folds; elsewhere from refits on three earlier parts. Without
+         *     anything to learn from, all weigh alike.
+         */
+        Blend: {
+            /**
+             * By step
+             * @description Every step ahead has weights of its own.
+             * @default false
+             */
+            by_step: boolean;
+            /**
+             * Dropped from
+             * @description Times the best error: what errs more has no weight.
+             * @default 2
+             */
+            drop: number;
+            /**
+             * @description Which one it is. (enum property replaced by openapi-typescript)
+             * @enum {string}
+             */
+            kind: "blend";
+            /**
+             * Members
+             * @description Of whom it is blended.
+             */
+            members: components["schemas"]["Member"][];
+            /**
+             * Power
+             * @description Weights are errors to minus that.
+             * @default 3
+             */
+            power: number;
+            /**
+             * Rule
+             * @description Weights are learned from earlier folds, where the rule has any.
+             * @default inverse_error
+             * @enum {string}
+             */
+            rule: "mean" | "median" | "trimmed" | "inverse_error" | "least_squares" | "forward" | "given";
+            /**
+             * Shared weights
+             * @description The same for all series, from the errors of all.
+             * @default false
+             */
+            shared: boolean;
+            /**
+             * Trimmed
+             * @description Share of members left out at each end.
+             * @default 0.2
+             */
+            trim: number;
+            /**
+             * Weights
+             * @description Of the members in their order, where given.
+             * @default []
+             */
+            weights: number[];
+        };
+        /**
          * BoardRowView
          * @description An entrant: errors by metric, skill over the baseline with its interval, and why anything is missing.
          */
@@ -2879,6 +2995,95 @@ export interface components {
             widths: (number | null)[];
         };
         /**
+         * CandidateMarkView
+         * @description When a candidate was judged on a rung, and how it erred there.
+         */
+        CandidateMarkView: {
+            /**
+             * At
+             * @description Seconds since the search began.
+             */
+            at: number;
+            /**
+             * Error
+             * @description Its error relative to the baseline there; null: it failed.
+             */
+            error: number | null;
+            /**
+             * Fits
+             * @description Fits spent by then, by all.
+             */
+            fits: number;
+            /**
+             * Rung
+             * @description The rung, from 0; the last one is all folds.
+             */
+            rung: number;
+        };
+        /**
+         * CandidateView
+         * @description One candidate: where it is in the race, and its way there.
+         */
+        CandidateView: {
+            /**
+             * Course
+             * @description When it was judged, rung by rung.
+             */
+            course: components["schemas"]["CandidateMarkView"][];
+            /** @description The whole of it as plain data. */
+            document: components["schemas"]["ContenderEntry"];
+            /**
+             * Entered
+             * @description Whether it is on the board.
+             */
+            entered: boolean;
+            /**
+             * Error
+             * @description Relative to the baseline, on the last rung it reached; null: it has none.
+             */
+            error: number | null;
+            /**
+             * Family
+             * @description The family of its forecaster.
+             */
+            family: string;
+            /**
+             * Fits
+             * @description How often it was learned.
+             */
+            fits: number;
+            /**
+             * Folds
+             * @description On how many folds that is.
+             */
+            folds: number;
+            /**
+             * Name
+             * @description Its name.
+             */
+            name: string;
+            /**
+             * Reason
+             * @description Why, in a sentence; null or empty: nothing to say.
+             */
+            reason: string;
+            /**
+             * Seconds
+             * @description Spent on it.
+             */
+            seconds: number;
+            /**
+             * State
+             * @description waiting, racing, kept, dropped, stalled or failed.
+             */
+            state: string;
+            /**
+             * Weight
+             * @description Its share in the blend, in the mean over series; null: it is no member.
+             */
+            weight: number | null;
+        };
+        /**
          * Catalogue
          * @description Everything with settings: JSON schemas by kind.
          */
@@ -2932,6 +3137,37 @@ export interface components {
                     [key: string]: unknown;
                 };
             };
+        };
+        /**
+         * Chain
+         * @description Ordered stages; `Chain([])` leaves everything as it is.
+         */
+        Chain: {
+            /**
+             * Bias adjustment
+             * @description Forecast the mean of the restored distribution (smearing, Duan 1983) instead of its middle.
+             * @default false
+             */
+            bias_adjust: boolean;
+            /**
+             * Name
+             * @description Its name.
+             * @default
+             */
+            name: string;
+            /**
+             * Schema Version
+             * @description The form of this document.
+             * @default 1
+             * @constant
+             */
+            schema_version: 1;
+            /**
+             * Stages
+             * @description Stages in order, or what there are of them.
+             * @default []
+             */
+            stages: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["proteron__core__flatten__moving_average__MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
         };
         /** ChainsView */
         ChainsView: {
@@ -3358,10 +3594,16 @@ export interface components {
              */
             chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["proteron__core__flatten__moving_average__MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
             /**
+             * Floor
+             * @description No forecast is below; empty: 0 where nothing known is below 0.
+             * @default null
+             */
+            floor: number | null;
+            /**
              * Forecaster
              * @description The forecaster, with its settings.
              */
-            forecaster: components["schemas"]["LastValue"] | components["schemas"]["SeasonalLastValue"] | components["schemas"]["Drift"] | components["schemas"]["Mean"] | components["schemas"]["SeasonalMean"] | components["schemas"]["proteron__core__forecasters__baselines__MovingAverage"] | components["schemas"]["Zero"] | components["schemas"]["TrendCurve"] | components["schemas"]["Smoothing"] | components["schemas"]["SmoothingAverage"] | components["schemas"]["Theta"] | components["schemas"]["SeveralSeasons"] | components["schemas"]["Intermittent"] | components["schemas"]["Arima"] | components["schemas"]["LocalLevel"] | components["schemas"]["LocalTrend"] | components["schemas"]["Structural"] | components["schemas"]["Additive"] | components["schemas"]["Regression"] | components["schemas"]["Garch"] | components["schemas"]["SwitchingRegimes"] | components["schemas"]["RandomWalkProcess"] | components["schemas"]["VectorAutoregression"] | components["schemas"]["Ridge"] | components["schemas"]["ElasticNet"] | components["schemas"]["SeasonAlignedRidge"] | components["schemas"]["Automatic"] | components["schemas"]["BoostedTrees"] | components["schemas"]["DenseNetwork"] | components["schemas"]["AutoregressiveNetwork"] | components["schemas"]["ConvolutionalNetwork"] | components["schemas"]["DilatedNetwork"] | components["schemas"]["RecurrentNetwork"] | components["schemas"]["AttentionNetwork"] | components["schemas"]["BasisNetwork"] | components["schemas"]["DecompositionNetwork"] | components["schemas"]["MadeElsewhere"];
+            forecaster: components["schemas"]["LastValue"] | components["schemas"]["SeasonalLastValue"] | components["schemas"]["Drift"] | components["schemas"]["Mean"] | components["schemas"]["SeasonalMean"] | components["schemas"]["proteron__core__forecasters__baselines__MovingAverage"] | components["schemas"]["Zero"] | components["schemas"]["TrendCurve"] | components["schemas"]["Smoothing"] | components["schemas"]["SmoothingAverage"] | components["schemas"]["Theta"] | components["schemas"]["SeveralSeasons"] | components["schemas"]["Intermittent"] | components["schemas"]["Arima"] | components["schemas"]["LocalLevel"] | components["schemas"]["LocalTrend"] | components["schemas"]["Structural"] | components["schemas"]["Additive"] | components["schemas"]["Regression"] | components["schemas"]["Garch"] | components["schemas"]["SwitchingRegimes"] | components["schemas"]["RandomWalkProcess"] | components["schemas"]["VectorAutoregression"] | components["schemas"]["Ridge"] | components["schemas"]["ElasticNet"] | components["schemas"]["SeasonAlignedRidge"] | components["schemas"]["Automatic"] | components["schemas"]["BoostedTrees"] | components["schemas"]["DenseNetwork"] | components["schemas"]["AutoregressiveNetwork"] | components["schemas"]["ConvolutionalNetwork"] | components["schemas"]["DilatedNetwork"] | components["schemas"]["RecurrentNetwork"] | components["schemas"]["AttentionNetwork"] | components["schemas"]["BasisNetwork"] | components["schemas"]["DecompositionNetwork"] | components["schemas"]["Blend"] | components["schemas"]["MadeElsewhere"];
             /**
              * Name
              * @description Its name.
@@ -3374,6 +3616,12 @@ export interface components {
              * @enum {string}
              */
             ranges: "own" | "split" | "adaptive";
+            /**
+             * Safeguards
+             * @description No step beyond 1.5 × the largest move over as many, none below the floor, zero where a slot of a season always was.
+             * @default true
+             */
+            safeguards: boolean;
         };
         /** ContenderView */
         ContenderView: {
@@ -4880,6 +5128,11 @@ export interface components {
              */
             sealed: components["schemas"]["FoldView"][];
             /**
+             * Searches
+             * @description Whether it has, or had, a search.
+             */
+            searches: boolean;
+            /**
              * Seconds Left
              * @description Seconds that are left, by what has passed; null: nothing can be said.
              */
@@ -4972,6 +5225,11 @@ export interface components {
              */
             pictures: components["schemas"]["PictureView"][];
             /**
+             * Safeguards
+             * @description What holds its forecasts to what the series has done, and how often it did.
+             */
+            safeguards: string;
+            /**
              * Seconds
              * @description That passed while it was computed.
              */
@@ -5032,6 +5290,44 @@ export interface components {
              * @description Number of the series, from 0; or the series themselves, or how many.
              */
             series: string | null;
+        };
+        /**
+         * Family
+         * @description A forecaster with the settings that may be varied, each behind any of some chains.
+         */
+        Family: {
+            /**
+             * Chains
+             * @description Chains that it is tried behind.
+             * @default [
+             *       {
+             *         "bias_adjust": false,
+             *         "name": "",
+             *         "schema_version": 1,
+             *         "stages": []
+             *       }
+             *     ]
+             */
+            chains: components["schemas"]["Chain"][];
+            /**
+             * Forecaster
+             * @description With settings that stay as they are.
+             */
+            forecaster: components["schemas"]["LastValue"] | components["schemas"]["SeasonalLastValue"] | components["schemas"]["Drift"] | components["schemas"]["Mean"] | components["schemas"]["SeasonalMean"] | components["schemas"]["proteron__core__forecasters__baselines__MovingAverage"] | components["schemas"]["Zero"] | components["schemas"]["TrendCurve"] | components["schemas"]["Smoothing"] | components["schemas"]["SmoothingAverage"] | components["schemas"]["Theta"] | components["schemas"]["SeveralSeasons"] | components["schemas"]["Intermittent"] | components["schemas"]["Arima"] | components["schemas"]["LocalLevel"] | components["schemas"]["LocalTrend"] | components["schemas"]["Structural"] | components["schemas"]["Additive"] | components["schemas"]["Regression"] | components["schemas"]["Garch"] | components["schemas"]["SwitchingRegimes"] | components["schemas"]["RandomWalkProcess"] | components["schemas"]["VectorAutoregression"] | components["schemas"]["Ridge"] | components["schemas"]["ElasticNet"] | components["schemas"]["SeasonAlignedRidge"] | components["schemas"]["Automatic"] | components["schemas"]["BoostedTrees"] | components["schemas"]["DenseNetwork"] | components["schemas"]["AutoregressiveNetwork"] | components["schemas"]["ConvolutionalNetwork"] | components["schemas"]["DilatedNetwork"] | components["schemas"]["RecurrentNetwork"] | components["schemas"]["AttentionNetwork"] | components["schemas"]["BasisNetwork"] | components["schemas"]["DecompositionNetwork"] | components["schemas"]["Blend"] | components["schemas"]["MadeElsewhere"];
+            /**
+             * Plans
+             * @description Empty: chosen by itself.
+             * @default [
+             *       null
+             *     ]
+             */
+            plans: (components["schemas"]["WindowPlan"] | null)[];
+            /**
+             * Ranges
+             * @description Settings that are varied.
+             * @default []
+             */
+            ranges: components["schemas"]["Range"][];
         };
         /**
          * FeatureRow
@@ -6777,6 +7073,37 @@ export interface components {
             shared: boolean;
         };
         /**
+         * LuckView
+         * @description What the best of as many worthless candidates would have shown.
+         */
+        LuckView: {
+            /**
+             * Expected
+             * @description Skill that is to be expected of luck.
+             */
+            expected: number;
+            /**
+             * High
+             * @description Skill that luck exceeds in one of twenty searches.
+             */
+            high: number;
+            /**
+             * P Hansen
+             * @description The same by Hansen's test, which sets aside what is clearly worse. 0 … 1.
+             */
+            p_hansen: number;
+            /**
+             * P White
+             * @description How probable a best as good as this is by luck, by White's reality check. 0 … 1.
+             */
+            p_white: number;
+            /**
+             * Tries
+             * @description How many there were.
+             */
+            tries: number;
+        };
+        /**
          * MadeElsewhere
          * @description A table of forecasts as a contender: judged on the same points, though nothing proves what it knew.
          */
@@ -6888,6 +7215,24 @@ export interface components {
              * @enum {string}
              */
             kind: "mean";
+        };
+        /**
+         * Member
+         * @description A contender by its name; in an experiment its document may be left out where an entrant is called so.
+         */
+        Member: {
+            /**
+             * Contender
+             * @description Empty: the entrant of that name.
+             */
+            contender?: {
+                [key: string]: unknown;
+            };
+            /**
+             * Member
+             * @description Its name.
+             */
+            name: string;
         };
         /**
          * MemoryView
@@ -7008,6 +7353,27 @@ export interface components {
              * @default false
              */
             shared: boolean;
+        };
+        /**
+         * MovedView
+         * @description How much of the variance of errors goes with a setting.
+         */
+        MovedView: {
+            /**
+             * Setting
+             * @description What is varied: the family, the chain, the plan, or a setting by name.
+             */
+            setting: string;
+            /**
+             * Share
+             * @description Share of the variance of errors that goes with it. 0 … 1.
+             */
+            share: number;
+            /**
+             * Tries
+             * @description How many there were.
+             */
+            tries: number;
         };
         /**
          * MovingAverage
@@ -7203,6 +7569,11 @@ export interface components {
              * @default true
              */
             run: boolean;
+            /**
+             * @description Has it search for more contenders, too.
+             * @default null
+             */
+            search: components["schemas"]["SearchSettings"] | null;
             /**
              * Seed
              * @description The same seed gives the same draws.
@@ -8498,6 +8869,47 @@ export interface components {
             reverting: boolean;
         };
         /**
+         * Range
+         * @description What may be chosen for one setting: numbers from `low` to `high`, or one of `choices`.
+         */
+        Range: {
+            /**
+             * Choices
+             * @description What the rooms stand on.
+             * @default []
+             */
+            choices: (boolean | number | string | (boolean | number | string | null)[] | null)[];
+            /**
+             * High
+             * @description The upper end.
+             * @default null
+             */
+            high: number | null;
+            /**
+             * Log
+             * @description Even on a logarithmic scale.
+             * @default false
+             */
+            log: boolean;
+            /**
+             * Low
+             * @description The lower end.
+             * @default null
+             */
+            low: number | null;
+            /**
+             * Setting
+             * @description Its name.
+             */
+            setting: string;
+            /**
+             * Whole
+             * @description Whole numbers only.
+             * @default false
+             */
+            whole: boolean;
+        };
+        /**
          * RankedView
          * @description Criteria of one entrant; only those of one `group` compare.
          */
@@ -9233,6 +9645,27 @@ export interface components {
             state: "empty" | "current" | "outdated";
         };
         /**
+         * RungView
+         * @description How much candidates are tried on: so many of the last folds, of some series or of all, of so many points.
+         */
+        RungView: {
+            /**
+             * Folds
+             * @description How many of the last folds.
+             */
+            folds: number;
+            /**
+             * Points
+             * @description Of how many points before each cutoff; null: of all.
+             */
+            points: number | null;
+            /**
+             * Series
+             * @description Of how many series; null: of all.
+             */
+            series: number | null;
+        };
+        /**
          * RunningView
          * @description Long work that goes on in a project: of what kind, and how many of its parts are there.
          */
@@ -9456,6 +9889,151 @@ export interface components {
              * @description What it comes to, in a sentence.
              */
             sentence: string;
+        };
+        /**
+         * SearchBody
+         * @description A budget, and a space where the one that is proposed will not do; with more budget a search goes on.
+         */
+        SearchBody: {
+            /**
+             * Blended
+             * @description So many of the best, one of a family and chain.
+             * @default 5
+             */
+            blended: number;
+            /**
+             * Fits
+             * @description Candidates learned at a fold; gives the same result again.
+             * @default null
+             */
+            fits: number | null;
+            /**
+             * Seconds a fit
+             * @description What takes longer is stopped; empty: a fifth of the budget.
+             * @default null
+             */
+            limit: number | null;
+            /**
+             * Seconds
+             * @description That pass, over all workers.
+             * @default null
+             */
+            seconds: number | null;
+            /**
+             * @description Empty: proposed from the data.
+             * @default null
+             */
+            space: components["schemas"]["Space"] | null;
+        };
+        /**
+         * SearchSettings
+         * @description Budget and space of a search; a fit is a candidate learned at one fold.
+         */
+        SearchSettings: {
+            /**
+             * Blended
+             * @description So many of the best, one of a family and chain.
+             * @default 5
+             */
+            blended: number;
+            /**
+             * Fits
+             * @description Candidates learned at a fold; gives the same result again.
+             * @default null
+             */
+            fits: number | null;
+            /**
+             * Seconds a fit
+             * @description What takes longer is stopped; empty: a fifth of the budget.
+             * @default null
+             */
+            limit: number | null;
+            /**
+             * Seconds
+             * @description That pass, over all workers.
+             * @default null
+             */
+            seconds: number | null;
+            /**
+             * @description Empty: proposed from the data.
+             * @default null
+             */
+            space: components["schemas"]["Space"] | null;
+        };
+        /**
+         * SearchView
+         * @description How far a search is, and what it has found.
+         */
+        SearchView: {
+            /**
+             * Baseline
+             * @description What errors are relative to.
+             */
+            baseline: string;
+            /**
+             * Best
+             * @description The best candidate of those that came farthest.
+             */
+            best: string | null;
+            /**
+             * Best Error
+             * @description Its error relative to the baseline.
+             */
+            best_error: number | null;
+            /**
+             * Blend
+             * @description The blend of the best, by its name on the board; null: there are no two to blend.
+             */
+            blend: string | null;
+            /**
+             * Candidates
+             * @description Candidates in the order they were begun.
+             */
+            candidates: components["schemas"]["CandidateView"][];
+            /**
+             * Fits
+             * @description How often a candidate was learned.
+             */
+            fits: number;
+            /** @description What the best of as many worthless tries would have shown; null: too little is known. */
+            luck: components["schemas"]["LuckView"] | null;
+            /**
+             * Members
+             * @description Of whom it is blended.
+             */
+            members: string[];
+            /**
+             * Moved
+             * @description What moved the error, the most first.
+             */
+            moved: components["schemas"]["MovedView"][];
+            /**
+             * Rungs
+             * @description How much candidates are tried on, the least first.
+             */
+            rungs: components["schemas"]["RungView"][];
+            /** @description What was asked for. */
+            settings: components["schemas"]["SearchSettings"];
+            /**
+             * Spent
+             * @description Seconds it has had.
+             */
+            spent: number;
+            /**
+             * State
+             * @description running, done or stopped.
+             */
+            state: string;
+            /**
+             * Text
+             * @description What it comes to, in a paragraph.
+             */
+            text: string;
+            /**
+             * Weights
+             * @description How much every member counts.
+             */
+            weights: components["schemas"]["SeriesWeightsView"][];
         };
         /**
          * SeasonAlignedRidge
@@ -9692,6 +10270,22 @@ export interface components {
              * @description First grid position.
              */
             start: number;
+        };
+        /**
+         * SeriesWeightsView
+         * @description A blend's weights for one series, in the order of its members.
+         */
+        SeriesWeightsView: {
+            /**
+             * Key
+             * @description What the series is called.
+             */
+            key: string;
+            /**
+             * Weights
+             * @description How much every member counts.
+             */
+            weights: number[];
         };
         /**
          * SeveralSeasons
@@ -10135,6 +10729,28 @@ export interface components {
              */
             whole: boolean;
         };
+        /**
+         * Space
+         * @description Families in the order in which they are tried: what is cheap and strong comes first.
+         */
+        Space: {
+            /**
+             * Families
+             * @description What is tried, in this order.
+             */
+            families: components["schemas"]["Family"][];
+        };
+        /**
+         * SpaceView
+         * @description Families that suit the data, in the order in which they are tried.
+         */
+        SpaceView: {
+            /**
+             * Families
+             * @description What is tried, in this order.
+             */
+            families: components["schemas"]["Family"][];
+        };
         /** SpanView */
         SpanView: {
             /**
@@ -10384,38 +11000,14 @@ export interface components {
         };
         /**
          * TakeBody
-         * @description What to take away; `shares` adds a column with the chronological part of each row.
+         * @description Candidates that came to the end, or the blend, by name.
          */
         TakeBody: {
             /**
-             * Chain
-             * @description Stages of the chain, in order.
-             * @default []
+             * Names
+             * @description Names of the columns, in order.
              */
-            chain: (components["schemas"]["Log"] | components["schemas"]["Log1p"] | components["schemas"]["BoxCox"] | components["schemas"]["YeoJohnson"] | components["schemas"]["Logit"] | components["schemas"]["Level"] | components["schemas"]["LinearTrend"] | components["schemas"]["CurveTrend"] | components["schemas"]["PiecewiseTrend"] | components["schemas"]["MovingAverage"] | components["schemas"]["SmoothTrend"] | components["schemas"]["LoessSeasons"] | components["schemas"]["PeriodMeans"] | components["schemas"]["FourierSeason"] | components["schemas"]["ClassicalSeason"] | components["schemas"]["OccasionEffects"] | components["schemas"]["SeasonalDifference"] | components["schemas"]["FractionalDifference"] | components["schemas"]["Returns"] | components["schemas"]["ZScore"] | components["schemas"]["MinMax"] | components["schemas"]["RobustScale"] | components["schemas"]["PeriodSpread"] | components["schemas"]["LocalScale"])[];
-            /**
-             * Plan
-             * @description The plan of windows.
-             */
-            plan: components["schemas"]["WindowPlan"];
-            /**
-             * Series
-             * @description Number of the series, from 0; or the series themselves, or how many.
-             * @default null
-             */
-            series: number | null;
-            /**
-             * Shares
-             * @description Shares of learned, held out and kept back.
-             * @default null
-             */
-            shares: number[] | null;
-            /**
-             * Until
-             * @description How many grid positions count as known; empty: all.
-             * @default null
-             */
-            until: number | null;
+            names: string[];
         };
         /** TestView */
         TestView: {
@@ -14762,6 +15354,173 @@ export interface operations {
             };
         };
     };
+    search_view_search_experiments__int_experiment_id__search_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The experiment's number. */
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    search_search_experiments__int_experiment_id__search_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The experiment's number. */
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SearchBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExperimentView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    search_take_experiments__int_experiment_id__search_take_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The experiment's number. */
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExperimentView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     glance_signs_experiments__int_experiment_id__signs_get: {
         parameters: {
             query: {
@@ -14784,6 +15543,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SignsView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    search_space_experiments__int_experiment_id__space_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The experiment's number. */
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SpaceView"];
                 };
             };
             /** @description Not Found */

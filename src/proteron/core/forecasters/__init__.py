@@ -3,9 +3,9 @@
 from proteron.core.forecasters.contender import (
     Contender,
     FittedContender,
+    blend,
     forecaster,
     forecasters,
-    truths,
 )
 from proteron.core.forecasters.forecast import Forecast, quantile_rows
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
@@ -14,5 +14,5 @@ from proteron.core.forecasters.window_forecaster import WindowForecaster
 
 __all__ = [
     "FORECASTERS", "Contender", "FittedContender", "Forecast", "Forecaster", "ForecasterState", "WindowForecaster",
-    "Work", "forecaster", "forecasters", "quantile_rows", "truths",
+    "Work", "blend", "forecaster", "forecasters", "quantile_rows",
 ]  # fmt: skip

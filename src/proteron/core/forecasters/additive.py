@@ -305,7 +305,7 @@ class Additive(LocalForecaster):
     def _sums(self, learned: Learned, count: int) -> Floats:
         columns = learned.outside(count, int(learned["span"]), float(learned["fading"]))
         slopes = learned["slopes"][: columns.shape[1]]
-        return np.asarray(columns @ slopes * float(learned["unit"]) + float(learned["centre"]))
+        return np.asarray((columns * slopes).sum(axis=1) * float(learned["unit"]) + float(learned["centre"]))
 
     def _doubt(self, learned: Learned, at: int, horizon: int) -> Floats:
         """Variance (horizon,) of the sum's mean, in its units: of what was learned, and of slopes to come."""

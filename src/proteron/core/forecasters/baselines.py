@@ -337,7 +337,7 @@ def _mean_of_last(values: Floats, length: int) -> Floats:
     known = values[present]
     out = np.full(len(values) + 1, np.nan)
     if len(known):
-        centre = known.mean()
+        centre = known[0]  # no later one: what lies after a place changes not a bit of what is before
         sums = np.concatenate([[0.0], np.cumsum(known - centre)])
         ends = np.arange(1, len(known) + 1)
         starts = np.maximum(ends - length, 0)

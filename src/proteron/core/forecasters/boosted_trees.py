@@ -47,9 +47,18 @@ class BoostedTrees(WindowForecaster):
     cost: ClassVar[float] = 60.0
     kind: Literal["boosted_trees"] = "boosted_trees"
     trees: int = Field(200, ge=1, le=5_000, title="Trees at most")
-    rate: float = Field(0.08, gt=0, le=1, title="Learning rate", description="What counts of every tree.")
-    leaves: int = Field(31, ge=2, le=1024, title="Leaves of a tree")
-    leaf_rows: float = Field(20, ge=0, title="Rows of a leaf at least")
+    rate: float = Field(
+        0.08, gt=0, le=1, title="Learning rate", description="What counts of every tree.",
+        json_schema_extra={"search": {"low": 0.02, "high": 0.3, "log": True}},
+    )  # fmt: skip
+    leaves: int = Field(
+        31, ge=2, le=1024, title="Leaves of a tree",
+        json_schema_extra={"search": {"low": 4, "high": 64, "log": True, "whole": True}},
+    )  # fmt: skip
+    leaf_rows: float = Field(
+        20, ge=0, title="Rows of a leaf at least",
+        json_schema_extra={"search": {"low": 5, "high": 100, "log": True, "whole": True}},
+    )  # fmt: skip
     loss: LossName | Literal["quantiles"] = Field(
         "squared", title="Loss",
         description="Poisson and Tweedie: for what is never negative. Quantiles: ranges are learned too.",

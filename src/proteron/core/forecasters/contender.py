@@ -1,26 +1,30 @@
 """A contender: a forecaster with its settings and its chain, and what it learned as of a cutoff."""
 
 import warnings
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Annotated, Any, Literal, Self
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BeforeValidator, model_validator
+from pydantic import BeforeValidator, Field, model_validator
 
 from proteron.core.compiled import single_blas_thread
 from proteron.core.documents import Settings, content_hash
 from proteron.core.errors import DeclinedWarning, SettingsError, TooShortError
 from proteron.core.flatten import Chain, FittedChain
 from proteron.core.forecasters.ahead import require_ahead
+from proteron.core.forecasters.blend.members import Part, Readers
+from proteron.core.forecasters.blend.rules import RuleName
 from proteron.core.forecasters.forecast import Forecast
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Work
+from proteron.core.forecasters.guards import Guards
 from proteron.core.forecasters.ranges import ends_from_errors
 from proteron.core.forecasters.registry import FORECASTERS, AnyForecaster
 from proteron.core.forecasters.window_forecaster import WindowForecaster, with_plan
 from proteron.core.panel import FROM_BOTH_SIDES, Floats, Panel, require_panel
+from proteron.core.phases import truths
 from proteron.core.timeline import Ints, Moment
 
 _RESIDUAL_ORIGINS = 300
@@ -35,6 +39,7 @@ def _chain(given: Any) -> Any:
 
 
 Ranges = Literal["own", "split", "adaptive"]
+_USUAL: dict[str, Any] = {"ranges": "own", "safeguards": True, "floor": None}
 
 
 class Contender(Settings):
@@ -44,19 +49,22 @@ class Contender(Settings):
     forecaster: AnyForecaster
     chain: Annotated[Chain, BeforeValidator(_chain)] = Chain()
     ranges: Ranges = "own"
+    safeguards: bool = True
+    floor: float | None = Field(None, allow_inf_nan=False)
 
     def document(self) -> dict[str, Any]:
-        """As plain data; ranges are named only where they are corrected, so that others keep their hash."""
+        """As plain data; what is beside forecaster and chain is named only where it is not as usual, so that others
+        keep their hash."""
         forecaster = {**self.forecaster.document(), "version": self.forecaster.version}
         document = {"schema_version": 1, "forecaster": forecaster, "chain": self.chain.document()}
-        return document if self.ranges == "own" else {**document, "ranges": self.ranges}
+        return document | self.unusual
 
     @classmethod
     def from_document(cls, document: dict[str, Any]) -> "Contender":
         """Read what `document` wrote."""
         forecaster = {name: value for name, value in document["forecaster"].items() if name != "version"}
-        ranges = document.get("ranges", "own")
-        return cls.parse({"forecaster": forecaster, "chain": document.get("chain", {}), "ranges": ranges})
+        beside = {name: document[name] for name in _USUAL if name in document}
+        return cls.parse({"forecaster": forecaster, "chain": document.get("chain", {}), **beside})
 
     @property
     def hash(self) -> str:
@@ -67,17 +75,34 @@ class Contender(Settings):
     def _in_original_units(self) -> Self:
         if self.forecaster.family == "elsewhere" and self.chain.stages:
             raise ValueError("forecasts that were made elsewhere are in original units: they take no chain")
+        if self.forecaster.family == "blend" and self.chain.stages:
+            raise ValueError("a blend is of forecasts in original units, behind its members' chains: it takes none")
         return self
 
     @property
     def learns_as(self) -> "Contender":
-        """The contender that learns the very same: correcting ranges changes nothing of it."""
-        return self if self.ranges == "own" else self.model_copy(update={"ranges": "own"})
+        """The contender that learns the very same: correcting ranges, and safeguards, change nothing of it."""
+        return self.model_copy(update=_USUAL) if self.unusual else self
+
+    @property
+    def unusual(self) -> dict[str, Any]:
+        """What is said beside forecaster and chain and is not as usual."""
+        return {name: getattr(self, name) for name, value in _USUAL.items() if getattr(self, name) != value}
 
     @property
     def is_baseline(self) -> bool:
         """Whether it is one of the naive ones."""
         return self.forecaster.family == "baseline"
+
+    @property
+    def is_blend(self) -> bool:
+        """Whether it is a weighted sum of others."""
+        return self.forecaster.family == "blend"
+
+    @property
+    def guarded(self) -> bool:
+        """Whether safeguards hold its forecasts; yardsticks, and what was made elsewhere, are taken as they are."""
+        return self.safeguards and self.forecaster.family not in ("baseline", "elsewhere")
 
     def fit(
         self, panel: Panel, until: Moment | None = None, *, horizon: int | None = None, seed: int = 0,
@@ -97,6 +122,15 @@ class Contender(Settings):
             )
         return fitted
 
+    def restored(
+        self, known: Panel, until: int, chain: Mapping[str, Any], facts: Mapping[str, Any],
+        arrays: Mapping[str, NDArray[Any]],
+    ) -> "FittedContender":  # fmt: skip
+        """As it stood at `until`, from its chain's document, and facts and arrays that were kept of it."""
+        fitted = FittedChain.from_document(dict(chain), known.axis, known.occasions)
+        learned, guards = Guards.apart(fitted.keys, arrays)
+        return FittedContender(self, known, until, fitted, ForecasterState(fitted.keys, learned, dict(facts)), guards)
+
     def fit_many(self, fits: Sequence[tuple[Panel, Moment | None, Work]]) -> list["FittedContender"]:
         """As `fit` for each panel with its cutoff and work, to the bit; learned together where the family gains."""
         learned = []
@@ -112,20 +146,32 @@ class Contender(Settings):
         with single_blas_thread():
             states = self.forecaster.learn_many([(flat, work) for _, _, _, flat, work in learned])
         return [
-            FittedContender(self, known, until, chain, state)
-            for (known, until, chain, _, _), state in zip(learned, states, strict=True)
+            FittedContender(self, known, until, chain, state, Guards.learn(known, _farthest(known, work)))
+            for (known, until, chain, _, work), state in zip(learned, states, strict=True)
         ]
+
+
+Readers.contender = Contender.from_document
+
+
+def _farthest(known: Panel, work: Work) -> int:
+    """How many steps moves are looked at over, where nothing is said a season."""
+    return work.horizon or max(round(known.axis.step.season), 1)
 
 
 @dataclass(frozen=True, repr=False)
 class FittedContender:
-    """A contender with what it learned as of `until`; forecasts from there or, unchanged, from later origins."""
+    """A contender with what it learned as of `until`; forecasts from there or, unchanged, from later origins.
+
+    `guards` are the safeguards of its series as of then, None where an earlier version kept none.
+    """
 
     contender: Contender
     known: Panel
     until: int
     chain: FittedChain
     state: ForecasterState
+    guards: Guards | None = None
 
     def __repr__(self) -> str:
         moment = str(self.known.axis.local(np.array([self.until - 1]))[0]).replace("T", " ")
@@ -145,9 +191,32 @@ class FittedContender:
             flat_panel = self.chain.apply(panel)
             flat = self.contender.forecaster.means(self.state, flat_panel, origins, horizon)
             flat[_in_open_gap(panel, origins)] = np.nan
-            if self.contender.chain.bias_adjust and self.chain.stages:
-                return self._smeared(panel, flat, origins), flat
-            return self._undo(panel, flat, origins), flat
+            smeared = self.contender.chain.bias_adjust and self.chain.stages
+            mean = (self._smeared if smeared else self._undo)(panel, flat, origins)
+            return self.held(mean, panel, origins), flat
+
+    def held(self, found: Floats, panel: Panel, origins: Ints) -> Floats:
+        """Forecasts, ends of ranges or paths (…, n_series, n_origins, horizon) within what each series has done."""
+        if self.guards is None or not self.contender.guarded:
+            return found
+        learner = self.contender.forecaster
+        return self.guards.kept(found, panel, origins, self.contender.floor, learner.tells_rates)
+
+    def told(self, bounds: Floats, panel: Panel, origins: Ints) -> Floats:
+        """Ends (n_levels, 2, n_series, n_origins, horizon) in original units, the lower first, within what is held."""
+        return self.held(np.sort(bounds, axis=1), panel, origins)
+
+    @property
+    def kept(self) -> Part:
+        """What is kept of it, for `Contender.restored`."""
+        guards = {} if self.guards is None else self.guards.arrays()
+        return Part(self.chain.document(), self.state.facts, {**self.state.arrays, **guards})
+
+    def held_steps(self, panel: Panel, origins: Ints, horizon: int) -> Ints:
+        """How many steps of forecasts safeguards moved, (n_series,)."""
+        free = replace(self, contender=self.contender.model_copy(update={"safeguards": False}))
+        ours, theirs = (each.means(panel, origins, horizon)[0] for each in (self, free))
+        return (np.isfinite(ours) & (ours != theirs)).sum(axis=(1, 2))
 
     def _smeared(self, panel: Panel, flat: Floats, origins: Ints) -> Floats:
         """Mean over past flat errors of the restored forecast with each of them (smearing, Duan 1983)."""
@@ -212,7 +281,7 @@ class FittedContender:
         if possible is None:
             errors = self.flat_errors(horizon) if flat_errors is None else flat_errors
             carried = self._carried(self.known, origins, flat, errors)
-            possible = carried[:, :, 0]
+            possible = self.held(carried, self.known, origins)[:, :, 0]
             bounds = self._by_errors(self.known, origins, flat, carried, levels) if bounds is None else bounds
         return Forecast(
             self.known.axis, self.known.keys, self.until, mean[:, 0], flat[:, 0], possible, tuple(levels),
@@ -249,7 +318,7 @@ class FittedContender:
             rows, middle = self.chain.transformed(key, possible[:, index]), self.chain.transformed(key, centre[index])
             ends = ends_from_errors(rows, middle, levels)
             out[:, :, index] = self.chain.untransformed(key, ends)
-        return out
+        return self.held(out, panel, origins)
 
     def _carried(self, panel: Panel, origins: Ints, flat: Floats, errors: Floats) -> Floats:
         """What would have been with each of the past errors: (n_rows, n_series, n_origins, horizon), original units."""
@@ -280,7 +349,7 @@ class FittedContender:
             return None
         ends = bounds.reshape(-1, *flat.shape).transpose(1, 0, 2, 3)
         restored = self._undo(panel, np.ascontiguousarray(ends), origins).transpose(1, 0, 2, 3)
-        return np.sort(restored.reshape(bounds.shape), axis=1)
+        return self.told(restored.reshape(bounds.shape), panel, origins)
 
     def _simulated(self, horizon: int) -> Floats | None:
         """Joint paths by theory from the cutoff, in original units (n_paths, n_series, horizon); None without any."""
@@ -290,7 +359,7 @@ class FittedContender:
         if paths is None:
             return None
         restored = self._undo(self.known, np.ascontiguousarray(paths.transpose(1, 0, 2)[:, :, None]), origins)
-        return restored[:, :, 0].transpose(1, 0, 2)
+        return self.held(restored.transpose(1, 0, 2, 3), self.known, origins)[:, :, 0]
 
     @cached_property
     def fitted_values(self) -> Any:
@@ -357,39 +426,52 @@ def _in_open_gap(panel: Panel, origins: Ints) -> NDArray[np.bool_]:
     return inside & ((marks & FROM_BOTH_SIDES) > 0)
 
 
-def truths(panel: Panel, origins: Ints, horizon: int, values: Floats | None = None) -> Floats:
-    """What happened after each origin, (n_series, n_origins, horizon), NaN beyond the data."""
-    flat = panel.values if values is None else values
-    out = np.full((len(panel), len(origins), horizon), np.nan)
-    for index in range(len(panel)):
-        local = (origins - panel.starts[index])[:, None] + np.arange(horizon)
-        inside = (local >= 0) & (local < panel.lengths[index])
-        out[index][inside] = flat[panel.offsets[index] + local[inside]]
-    return out
-
-
 def forecaster(
-    name: str | Forecaster, *, chain: Chain | None = None, ranges: Ranges = "own", **settings: Any
-) -> Contender:
+    name: str | Forecaster, *, chain: Chain | None = None, ranges: Ranges = "own", safeguards: bool = True,
+    floor: float | None = None, **settings: Any,
+) -> Contender:  # fmt: skip
     """A contender by its forecaster's name; window forecasters also take a plan's settings directly.
 
     In walk-forward experiments, `ranges` are corrected by how those of earlier folds held: “split” or “adaptive”.
+    `safeguards` hold forecasts, ranges and paths to what each series has done as of the cutoff: no step beyond 1.5 ×
+    the largest move over as many steps, none below `floor` (where history never is below zero: 0), zero where a phase
+    of a season always was.
 
     Instead of a name it takes settings from `proteron.models`, which an editor completes and checks:
     `forecaster(models.Ridge(strength=2), chain=…)`. Raises `SettingsError` for an unknown name or setting.
     """
+    beside: dict[str, Any] = {"ranges": ranges, "safeguards": safeguards, "floor": floor}
     if isinstance(name, Forecaster):
         if settings:
             raise SettingsError("Settings stand in the model already; give only a chain beside it.", field="forecaster")
-        return Contender.parse(
-            {"forecaster": name.document(), "chain": (chain or Chain()).document(), "ranges": ranges}
-        )
+        return Contender.parse({"forecaster": name.document(), "chain": (chain or Chain()).document(), **beside})
     for each in FORECASTERS:
         if each.model_fields["kind"].default == name:
+            if "floor" in each.model_fields and floor is not None:  # it has one of its own, which bends its curve
+                settings, beside["floor"] = settings | {"floor": floor}, None
             given = with_plan(settings) if issubclass(each, WindowForecaster) else settings
-            return Contender.parse({"forecaster": each.parse(given), "chain": chain or Chain(), "ranges": ranges})
+            return Contender.parse({"forecaster": each.parse(given), "chain": chain or Chain(), **beside})
     known = ", ".join(forecasters())
     raise SettingsError(f"There is no forecaster “{name}”; there are: {known}.", field="forecaster")
+
+
+def blend(
+    members: Mapping[str, Contender], rule: RuleName = "inverse_error", *, weights: Mapping[str, float] | None = None,
+    ranges: Ranges = "own", safeguards: bool = True, floor: float | None = None, **settings: Any,
+) -> Contender:  # fmt: skip
+    """A weighted sum of contenders by name, itself a contender; `weights` by name where they are given.
+
+    Other rules learn weights from earlier folds of an experiment, or else from refits on earlier parts; settings are
+    those of `Blend`: `power`, `drop`, `trim`, `shared`, `by_step`. Raises `SettingsError` for what does not fit.
+    """
+    if weights is not None and set(weights) != set(members):
+        raise SettingsError("Weights are given for every member, and for nobody else.", field="weights")
+    given = {
+        "kind": "blend", "members": [{"name": n, "contender": c.document()} for n, c in members.items()],
+        "rule": "given" if weights is not None else rule, **settings,
+        **({} if weights is None else {"weights": [weights[name] for name in members]}),
+    }  # fmt: skip
+    return Contender.parse({"forecaster": given, "ranges": ranges, "safeguards": safeguards, "floor": floor})
 
 
 def forecasters() -> dict[str, dict[str, Any]]:

@@ -197,6 +197,11 @@ class Forecaster(Versioned):
         return int(state.facts.get("period", 1))
 
     @property
+    def tells_rates(self) -> bool:
+        """Whether its forecasts of whole numbers are what is to be expected a step, and so not whole."""
+        return False
+
+    @property
     def way(self) -> str:
         """How it goes many steps: own, direct or recursive."""
         return "own"

@@ -72,6 +72,11 @@ class Intermittent(LocalForecaster):
     weight: float | None = Field(None, gt=0, le=1, title="Weight of sizes")
     interval_weight: float | None = Field(None, gt=0, le=1, title="Weight of intervals")
 
+    @property
+    def tells_rates(self) -> bool:
+        """Always."""
+        return True
+
     def objection(self, known: Panel) -> str | None:
         """What speaks against a panel of one series that has points enough; None: nothing."""
         values = known.values[np.isfinite(known.values)]

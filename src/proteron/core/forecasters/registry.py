@@ -16,6 +16,7 @@ from proteron.core.forecasters.baselines import (
     SeasonalMean,
     Zero,
 )  # fmt: skip
+from proteron.core.forecasters.blend.forecaster import Blend
 from proteron.core.forecasters.boosted_trees import BoostedTrees
 from proteron.core.forecasters.forecaster import Forecaster
 from proteron.core.forecasters.intermittent import Intermittent
@@ -83,6 +84,7 @@ AnyForecaster = Annotated[
     | AttentionNetwork
     | BasisNetwork
     | DecompositionNetwork
+    | Blend
     | MadeElsewhere,
     Field(discriminator="kind"),
 ]

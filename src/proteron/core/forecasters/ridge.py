@@ -36,7 +36,10 @@ class Ridge(WindowForecaster):
     cost: ClassVar[float] = 20.0
     prints_equation: ClassVar[bool] = True
     kind: Literal["ridge"] = "ridge"
-    strength: float = Field(1.0, ge=0, title="Strength", description="Penalty on squared standardised coefficients.")
+    strength: float = Field(
+        1.0, ge=0, title="Strength", description="Penalty on squared standardised coefficients.",
+        json_schema_extra={"search": {"low": 0.01, "high": 100.0, "log": True}},
+    )  # fmt: skip
 
     def learn_rows(self, table: Table, known: Panel, work: Work) -> ForecasterState:
         """Learn from rows of scaled values."""
@@ -117,7 +120,10 @@ class ElasticNet(Ridge):
         title="Strength",
         description="Of the penalty; empty: by the errors on the last rows.",
     )
-    share: float = Field(0.5, ge=0, le=1, title="Absolute share", description="1: the lasso; 0: ridge.")
+    share: float = Field(
+        0.5, ge=0, le=1, title="Absolute share", description="1: the lasso; 0: ridge.",
+        json_schema_extra={"search": {"low": 0.05, "high": 1.0}},
+    )  # fmt: skip
     validation: float = Field(
         0.2, gt=0, lt=0.9, title="Validation share", description="The chronologically last part of what is known.",
         json_schema_extra={"advanced": True},

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 
 from proteron.core.compiled import kernel
 from proteron.core.panel import Floats
+from proteron.core.phases import known_before
 from proteron.core.timeline import Ints
 
 REACH = 1.5  # times the largest move ever seen over as many steps
@@ -40,20 +41,20 @@ class Safeguards:
         )
         return cls(rises, falls, 0.0 if positive else -np.inf, whole, zeros if often else ())
 
-    def kept(self, means: Floats, lasts: Floats, at: Ints) -> Floats:
-        """Forecasts (…, n_origins, horizon) from `lasts` (n_origins,), values before origins `at` (n_origins,) from the
-        first point, moved to where they may be; NaN stays."""
-        steps, seen = np.arange(1, means.shape[-1] + 1), len(self.rises)
+    def kept(self, means: Floats, values: Floats, at: Ints, since: int = 0) -> Floats:
+        """Forecasts (…, n_origins, horizon) from after `at` (n_origins,) of `values` (n,), moved to where they may be;
+        NaN stays. Steps count from the last known value; phases from the first point, `since` points before."""
+        lasts, missing = known_before(values, at)
+        steps, seen = missing[:, None] + np.arange(1, means.shape[-1] + 1), len(self.rises)
         ahead, farther = np.minimum(steps, seen) - 1, REACH * np.maximum(steps / seen, 1.0)
         low, high = (lasts[:, None] - farther * self.falls[ahead], lasts[:, None] + farther * self.rises[ahead])
         bounded = np.isfinite(lasts)[:, None]
-        out = np.where(bounded, np.clip(means, low, high), means)
-        out = np.where(np.isnan(means), np.nan, np.maximum(out, self.floor))
+        out = np.maximum(np.where(bounded, np.clip(means, low, high), means), self.floor)
         if self.whole:
             out = np.where(out < 0.5, 0.0, out)
         for season, phases in self.zeros:
-            out = np.where(phases[(at[:, None] + np.arange(means.shape[-1])) % season], 0.0, out)
-        return out
+            out = np.where(phases[(since + at[:, None] + np.arange(means.shape[-1])) % season], 0.0, out)
+        return np.where(np.isnan(means), np.nan, out)
 
     def document(self) -> dict[str, object]:
         return {

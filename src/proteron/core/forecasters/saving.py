@@ -11,9 +11,7 @@ import numpy as np
 
 from proteron.core.documents import canonical_json
 from proteron.core.errors import InputError, ProteronError
-from proteron.core.flatten import FittedChain
 from proteron.core.forecasters.contender import Contender, FittedContender
-from proteron.core.forecasters.forecaster import ForecasterState
 from proteron.core.panel import Covariate, Mask, Occasion, Panel
 from proteron.core.timeline import TimeAxis
 
@@ -41,7 +39,8 @@ def fitted_bytes(fitted: FittedContender) -> bytes:
             "masks": [asdict(mask) for mask in known.masks], "occasions": [asdict(each) for each in known.occasions],
         },
     }  # fmt: skip
-    arrays: dict[str, Any] = {f"{_STATE}{name}": array for name, array in fitted.state.arrays.items()}
+    kept = {**fitted.state.arrays, **({} if fitted.guards is None else fitted.guards.arrays())}
+    arrays: dict[str, Any] = {f"{_STATE}{name}": array for name, array in kept.items()}
     arrays |= {name: getattr(known, name) for name in _OF_PANEL}
     for place, column in enumerate(known.covariates):
         arrays |= {f"{_COLUMN}{place}.values": column.values, f"{_COLUMN}{place}.offsets": column.offsets}
@@ -86,11 +85,6 @@ def _fitted(document: dict[str, Any], arrays: dict[str, Any]) -> FittedContender
         told["unit"], tuple(Mask(**each) for each in told["masks"]),
         tuple(Occasion(**each) for each in told["occasions"]),
     )  # fmt: skip
-    chain = FittedChain.from_document(document["chain"], axis, known.occasions)
-    state = ForecasterState(
-        tuple(document["keys"]),
-        {name.removeprefix(_STATE): array for name, array in arrays.items() if name.startswith(_STATE)},
-        document["facts"],
-    )
+    kept = {name.removeprefix(_STATE): array for name, array in arrays.items() if name.startswith(_STATE)}
     contender = Contender.parse(document["contender"])
-    return FittedContender(contender, known, int(document["until"]), chain, state)
+    return contender.restored(known, int(document["until"]), document["chain"], document["facts"], kept)

@@ -170,7 +170,7 @@ def features_from(
         if not count:
             continue
         seen = np.lib.stride_tricks.sliding_window_view(values, season * count)[origins - season * count]
-        tail = seen.reshape(-1, count, season)
+        tail = seen.reshape(len(seen), count, season)
         means = tail.mean(axis=2)
         figure = (tail - means[:, :, None]).mean(axis=1)
         at = np.arange(steps) % season
@@ -178,7 +178,7 @@ def features_from(
         columns += [tail[:, -back, at] for back in (1, 2, 3)]
         columns += [means[:, -1:] + ahead_figure, last + ahead_figure - figure[:, -1:]]
         columns += [means[:, [-back]] for back in (1, 2, 3)]
-        rest = (tail - figure[:, None]).reshape(len(seen), -1)
+        rest = (tail - figure[:, None]).reshape(len(seen), count * season)
         spans = (3, max(season // 2, 1)) if place == 0 else (1, 6, seasons[0])
         columns += [rest[:, -span:].mean(axis=1, keepdims=True) + ahead_figure for span in spans]
         base = means[:, -1:]  # of the longest

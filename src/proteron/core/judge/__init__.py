@@ -1,20 +1,11 @@
 """Judging: folds, metrics, cells, losses and the board."""
 
+from proteron.core.judge.blending import blend_of, fits_read, weights_of, with_members, with_members_of
 from proteron.core.judge.board import Board, BoardRow, make_board, metric_of_skill, skill_metric_of
 from proteron.core.judge.breakdowns import ErrorsInTime, errors_in_time, skills_by
 from proteron.core.judge.calibration import Calibration, calibrate
-from proteron.core.judge.cells import (
-    FLAT_SQUARE,
-    LEVELS,
-    Cell,
-    CellResult,
-    Fit,
-    compute_cell,
-    compute_cells,
-    expand,
-    losses_of,
-    robust_spread,
-)
+from proteron.core.judge.cell import LEVELS, Cell, CellResult, Fit, robust_spread
+from proteron.core.judge.cells import FLAT_SQUARE, compute_cell, compute_cells, expand, losses_of
 from proteron.core.judge.criteria import Ranked, rank_by_criteria
 from proteron.core.judge.designs import Folds
 from proteron.core.judge.duel import Duel, duel, savings
@@ -24,7 +15,7 @@ from proteron.core.judge.folds import Fold, learned_by
 from proteron.core.judge.folds_text import duration, duration_text, folds_text, read_folds
 from proteron.core.judge.forecast_table import forecast_table
 from proteron.core.judge.losses import Breakdown, Losses, Told, View, Weighting, losses_at
-from proteron.core.judge.metrics import DEFAULT_METRICS, METRICS, Metric, Scored, metric_of, naive_scale, sign_table
+from proteron.core.judge.metrics import DEFAULT_METRICS, METRICS, Metric, Scored, metric_of, sign_table
 from proteron.core.judge.variants import vary
 from proteron.core.judge.walk_forward import (
     Report,
@@ -35,6 +26,7 @@ from proteron.core.judge.walk_forward import (
     reason_of,
     run_cells,
     walk_forward,
+    without_main,
 )
 from proteron.core.judge.yardsticks import Yardsticks
 
@@ -66,6 +58,7 @@ __all__ = [
     "View",
     "Weighting",
     "Yardsticks",
+    "blend_of",
     "calibrate",
     "check_judging",
     "compute_cell",
@@ -76,14 +69,16 @@ __all__ = [
     "duration_text",
     "errors_in_time",
     "expand",
+    "fits_read",
     "folds_text",
-    "forecast_table", "gather_losses",
+    "forecast_table",
+    "gather_losses",
     "learned_by",
     "losses_at",
     "losses_of",
     "make_board",
-    "metric_of", "metric_of_skill",
-    "naive_scale",
+    "metric_of",
+    "metric_of_skill",
     "optimism",
     "rank_by_criteria",
     "read_folds",
@@ -96,4 +91,8 @@ __all__ = [
     "skills_by",
     "vary",
     "walk_forward",
+    "weights_of",
+    "with_members",
+    "with_members_of",
+    "without_main",
 ]  # fmt: skip

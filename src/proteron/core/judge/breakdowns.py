@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from proteron.core.judge.cells import CellResult
+from proteron.core.judge.cell import CellResult
 from proteron.core.judge.folds import Fold
 from proteron.core.judge.losses import Breakdown, Losses, View
 from proteron.core.judge.yardsticks import scored_truth

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from proteron.core.errors import SettingsError
-from proteron.core.judge.cells import CellResult
+from proteron.core.judge.cell import CellResult
 from proteron.core.judge.yardsticks import scored_truth
 from proteron.core.panel import Floats, Panel
 

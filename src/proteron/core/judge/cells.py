@@ -2,133 +2,27 @@
 
 import time
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
-from typing import Any
+from dataclasses import replace
 
 import numpy as np
-from numpy.typing import NDArray
 
 from proteron.core.documents import content_hash
-from proteron.core.errors import InputError, OutdatedError
-from proteron.core.flatten import FittedChain
-from proteron.core.forecasters import Contender, FittedContender, ForecasterState, Work, truths
-from proteron.core.forecasters.forecast import quantile_rows
+from proteron.core.errors import InputError
+from proteron.core.forecasters import Contender, FittedContender, Work
 from proteron.core.forecasters.forecaster import Progress
+from proteron.core.judge.blending import blended_cell, member_cells
+from proteron.core.judge.cell import LEVELS, Cell, CellResult, Fit
 from proteron.core.judge.conformal import FoldRanges, corrected
 from proteron.core.judge.density import log_density
 from proteron.core.judge.folds import Fold
-from proteron.core.judge.metrics import Scored, kept_losses, naive_scale
+from proteron.core.judge.metrics import Scored, kept_losses
 from proteron.core.judge.yardsticks import last_known, scored_truth
 from proteron.core.panel import Floats, Panel
-from proteron.core.timeline import Ints
+from proteron.core.phases import naive_scale, truths
 
-LEVELS = (0.5, 0.8, 0.95)
 _WORK_PER_CELL = 4e6  # points × cost: about a second
-_VERSION = 6  # of how cells are computed; raised when their results change
-_ROUNDING = 1e-9  # of the largest value known: a spread below it is what rounding leaves
+_VERSION = 7  # of how cells are computed; raised when their results change
 FLAT_SQUARE = "flat_square"  # the loss of flat-unit errors, kept beside the metrics
-
-
-@dataclass(frozen=True)
-class Cell:
-    """One unit of work; `key` is a hash of everything its result depends on, `fit_key` of what is learned in it.
-
-    `needs` are keys of cells whose results it reads: those of earlier folds, where they correct its ranges. `levels`
-    are the ranges that are asked for at every origin. Cells of one `batch` gain by being computed together.
-    """
-
-    name: str
-    contender: Contender
-    fold: int
-    place: Fold
-    series: tuple[int, ...]
-    key: str
-    fit_key: str
-    needs: tuple[str, ...] = ()
-    levels: tuple[float, ...] = LEVELS
-
-    @property
-    def seed(self) -> int:
-        """Derived from what is learned, so that order and parallelism never change a number."""
-        return int(self.fit_key[:8], 16)
-
-    @property
-    def batch(self) -> str:
-        """What cells share that gain by being computed together."""
-        contender = self.contender
-        return contender.hash if contender.forecaster.batched or contender.ranges != "own" else self.fit_key
-
-    @property
-    def work(self) -> float:
-        """Roughly how much there is to do: points times what a point costs."""
-        points = max(1, self.place.score_stop - self.place.learn_start)
-        return len(self.series) * points * self.contender.forecaster.cost
-
-
-@dataclass(frozen=True)
-class Fit:
-    """What a contender learned at a cutoff, shared by every cell that forecasts with it.
-
-    `spread` (n_series,) is the robust spread of one-step flat errors inside what was learned, at least what rounding
-    leaves.
-    """
-
-    key: str
-    chain: Mapping[str, Any]
-    facts: Mapping[str, Any]
-    arrays: Mapping[str, NDArray[Any]]
-    spread: Floats
-    seconds: float = 0.0
-    cpu_seconds: float = 0.0
-
-    def read_by(self, contender: Contender) -> bool:
-        """Whether the contender can still read this; an earlier version may have learned in another form."""
-        return bool(self.facts.get("form", 1) == contender.forecaster.form)
-
-    def fitted(self, contender: Contender, known: Panel, until: int) -> FittedContender:
-        """The contender as it stood then, ready to forecast series of `known` from later origins.
-
-        Raises `OutdatedError` where an earlier version learned it in another form.
-        """
-        if not self.read_by(contender):
-            raise OutdatedError(
-                f"What {contender.forecaster.title} learned here was kept by an earlier version, which this one cannot "
-                "read. Its forecasts and errors stay; run a copy of the experiment to compute it anew.",
-            )
-        chain = FittedChain.from_document(dict(self.chain), known.axis, known.occasions)
-        state = ForecasterState(chain.keys, dict(self.arrays), dict(self.facts))
-        return FittedContender(contender, known, until, chain, state)
-
-
-@dataclass(frozen=True)
-class CellResult:
-    """What a cell found; arrays are (n_series, n_origins, horizon) unless said otherwise.
-
-    `ranges` (n_levels, 2, …) are the ends at the cell's levels from every origin, `paths` (n_paths, …) joint futures
-    where there are any, `losses` the loss of every point by metric, `spread` (n_series,) that of one-step flat errors
-    inside what was learned, `declined` the reasons by key of series without a forecast. Read back from records, it may
-    come without what was learned, and without losses.
-    """
-
-    cell: Cell
-    origins: Ints
-    mean: Floats
-    flat_mean: Floats
-    flat_truth: Floats
-    ranges: Floats
-    losses: Mapping[str, Floats]
-    spread: Floats
-    fit: Fit | None = None
-    paths: Floats | None = None
-    declined: Mapping[str, str] = field(default_factory=dict)
-    seconds: float = 0.0  # that passed
-    cpu_seconds: float = 0.0  # of the processor's time
-    memory: int | None = None  # bytes by which the process that computed it grew at most
-
-    def fitted(self, known: Panel) -> FittedContender:
-        """The contender as it stood at the fold's cutoff, ready to forecast series of `known` from later origins."""
-        assert self.fit is not None, "read without what was learned"
-        return self.fit.fitted(self.cell.contender, known, self.cell.place.fit_until)
 
 
 def expand(
@@ -140,28 +34,35 @@ def expand(
     levels: Sequence[float] = LEVELS,
     first: int = 0,
     before: Sequence[Cell] = (),
+    series: Sequence[int] = (),
 ) -> list[Cell]:
     """All cells of an experiment, folds outermost so that partial boards fill evenly; `first` numbers the first fold.
 
-    `before` are cells of earlier folds that are there already, which ranges may be corrected by. The seed of a fit is
-    derived from the experiment's and its key, so order never changes a number.
+    `before` are cells of earlier folds that are there already, which ranges may be corrected by. Only some `series`
+    take part where they are named. The seed of a fit is derived from the experiment's and its key, so order never
+    changes a number.
     """
     dataset = dataset or panel.hash
     hashes = {name: contender.learns_as.hash for name, contender in contenders.items()}
     cells, seen = [], list(before)
+    blends_last = sorted(contenders.items(), key=lambda each: each[1].is_blend)
     for index, fold in enumerate(folds, start=first):
-        for name, contender in contenders.items():
-            for group in _groups(panel, contender, fold):
+        for name, contender in blends_last:
+            for group in _groups(tuple(series) or tuple(range(len(panel))), contender, fold):
                 learned = {
                     "dataset": dataset, "contender": hashes[name], "fold": fold.fit_document(),
                     "series": group, "seed": seed, "version": _VERSION,
                 }  # fmt: skip
                 if contender.forecaster.learns_levels:
                     learned["levels"] = tuple(levels)
+                needs: tuple[str, ...] = ()
+                if contender.is_blend:
+                    needs = learned["members"] = member_cells(contender, seen)
                 fit_key = content_hash(learned)
                 told = {"fit": fit_key, "fold": fold.document(), "levels": tuple(levels)}
-                needs = _earlier(seen, name, group) if contender.ranges != "own" else ()
-                told |= {"ranges": contender.ranges, "needs": needs} if contender.ranges != "own" else {}
+                if contender.ranges != "own":
+                    needs += _earlier(seen, name, group)
+                told |= contender.unusual | ({"needs": needs} if needs or contender.ranges != "own" else {})
                 cell = Cell(name, contender, index, fold, group, content_hash(told), fit_key, needs, tuple(levels))
                 cells.append(cell)
                 seen.append(cell)
@@ -173,8 +74,7 @@ def _earlier(seen: Sequence[Cell], name: str, series: tuple[int, ...]) -> tuple[
     return tuple(each.key for each in seen if each.name == name and not set(series).isdisjoint(each.series))
 
 
-def _groups(panel: Panel, contender: Contender, fold: Fold) -> list[tuple[int, ...]]:
-    everyone = tuple(range(len(panel)))
+def _groups(everyone: tuple[int, ...], contender: Contender, fold: Fold) -> list[tuple[int, ...]]:
     if contender.forecaster.panel_wide:
         return [everyone]
     points = max(1, fold.score_stop - fold.learn_start)
@@ -202,7 +102,7 @@ def compute_cells(
     Raises `InputError` where one that is needed is in neither.
     """
     there, fresh = dict(fits or {}), {}
-    wanted = {cell.fit_key: cell for cell in cells if cell.fit_key not in there}
+    wanted = {cell.fit_key: cell for cell in cells if cell.fit_key not in there and not cell.contender.is_blend}
     batches: dict[str, list[Cell]] = {}
     for cell in wanted.values():
         batches.setdefault(cell.batch, []).append(cell)
@@ -215,11 +115,18 @@ def compute_cells(
         for cell, each in zip(group, fitted, strict=True):
             clock = Clock()
             fresh[cell.fit_key] = (each, each.flat_errors(cell.place.reach))
-            kept = _kept(cell, *fresh[cell.fit_key])
+            kept = Fit.of(cell, *fresh[cell.fit_key])
             seconds, cpu = clock.taken()
             there[cell.fit_key] = replace(kept, seconds=share[0] + seconds, cpu_seconds=share[1] + cpu)
     results, read = [], dict(earlier or {})
     for cell in cells:
+        if cell.contender.is_blend:
+            clock = Clock()
+            found = _finished(panel, cell, *blended_cell(panel, cell, _needed(cell, read), there), _needed(cell, read))
+            seconds, cpu = clock.taken()
+            read[cell.key] = replace(found, seconds=seconds, cpu_seconds=cpu)
+            results.append(read[cell.key])
+            continue
         fit = there[cell.fit_key]
         clock = Clock()
         found = _forecast(panel, cell, fit, fresh.get(cell.fit_key), _needed(cell, read))
@@ -234,7 +141,7 @@ def compute_cells(
 def _needed(cell: Cell, read: Mapping[str, CellResult]) -> list[CellResult]:
     """What a cell reads of others; without all of it, what it says would depend on what happened to be there."""
     if any(key not in read for key in cell.needs):
-        raise InputError("Its ranges are corrected by those of earlier folds, and one of these has no result.")
+        raise InputError("It reads what other cells found, of earlier folds or of members, and one has no result.")
     return [read[key] for key in cell.needs]
 
 
@@ -262,13 +169,6 @@ def _work_of(cell: Cell, work: Work | None) -> Work:
     return replace(given, horizon=cell.place.reach, seed=cell.seed, levels=cell.levels, report=report)
 
 
-def _kept(cell: Cell, fitted: FittedContender, errors: Floats) -> Fit:
-    flat = fitted.chain.apply(fitted.known)
-    largest = [np.abs(values[np.isfinite(values)]).max(initial=1.0) for values in map(flat.series, range(len(flat)))]
-    spread = np.maximum(robust_spread(errors[:, :, 0]), _ROUNDING * np.array(largest))
-    return Fit(cell.fit_key, fitted.chain.document(), fitted.state.facts, fitted.state.arrays, spread)
-
-
 def _forecast(
     panel: Panel, cell: Cell, fit: Fit, fresh: tuple[FittedContender, Floats] | None, earlier: Sequence[CellResult]
 ) -> CellResult:
@@ -277,7 +177,7 @@ def _forecast(
     if fresh is None:
         fitted = fit.fitted(cell.contender, inside.cut_at(place.fit_until), place.fit_until)
         fresh = (fitted, fitted.flat_errors(place.reach))
-    fitted, errors = fresh
+    fitted, errors = replace(fresh[0], contender=cell.contender), fresh[1]
     mean, flat = fitted.means(inside, place.origins, place.reach)
     ranges = np.empty((0, 2, *mean.shape))
     if cell.levels:
@@ -296,13 +196,21 @@ def _forecast(
         fit=fit,
         declined=cell.contender.forecaster.declined(fitted.state),
     )
+    return _finished(panel, cell, found, fitted, earlier)
+
+
+def _finished(
+    panel: Panel, cell: Cell, found: CellResult, fitted: FittedContender, earlier: Sequence[CellResult]
+) -> CellResult:
+    """With ranges corrected, where they are to be, and its losses."""
     if cell.contender.ranges != "own" and cell.levels:
-        now, past = (place, found.ranges), _earlier_ranges(cell, earlier)
+        own = [each for each in earlier if each.cell.contender.hash == cell.contender.hash]
+        now, past = (cell.place, found.ranges), _earlier_ranges(cell, own)
         ranges = corrected(_series(panel, cell), cell.contender.ranges, cell.levels, now, past)
         found = replace(found, ranges=ranges)
     density = None
     if cell.contender.ranges == "own" and fitted.has_theory:
-        density = log_density(fitted.chain, found.ranges, cell.levels, scored_truth(_series(panel, cell), place))
+        density = log_density(fitted.chain, found.ranges, cell.levels, scored_truth(_series(panel, cell), cell.place))
     return replace(found, losses=losses_of(panel, found, density))
 
 
@@ -345,11 +253,3 @@ def losses_of(panel: Panel, result: CellResult, log_density: Floats | None = Non
     if cell.contender.chain.active:
         found[FLAT_SQUARE] = np.where(np.isnan(truth), np.nan, result.flat_mean - result.flat_truth) ** 2
     return found
-
-
-def robust_spread(errors: Floats) -> Floats:
-    """1.4826 × the median absolute deviation over the first axis, NaN where nothing is known."""
-    if not len(errors):
-        return np.full(errors.shape[1:], np.nan)
-    centre = quantile_rows(errors, 0.5)
-    return 1.4826 * quantile_rows(np.abs(errors - centre), 0.5)

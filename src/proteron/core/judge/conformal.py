@@ -12,9 +12,9 @@ from typing import Literal
 
 import numpy as np
 
-from proteron.core.forecasters import truths
 from proteron.core.judge.folds import Fold
 from proteron.core.panel import Floats, Panel
+from proteron.core.phases import truths
 from proteron.core.timeline import Ints
 
 Correction = Literal["split", "adaptive"]

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from proteron.core.judge.cells import CellResult
+from proteron.core.judge.cell import CellResult
 from proteron.core.panel import Panel
 
 

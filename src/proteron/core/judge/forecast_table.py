@@ -5,7 +5,7 @@ from collections.abc import Iterable
 import numpy as np
 import pyarrow as pa
 
-from proteron.core.judge.cells import CellResult
+from proteron.core.judge.cell import CellResult
 from proteron.core.judge.yardsticks import scored_truth
 from proteron.core.panel import Panel
 from proteron.core.timeline import Instants

@@ -14,10 +14,12 @@ import numpy as np
 import pyarrow as pa
 
 from proteron.core.errors import ProteronError, SettingsError
-from proteron.core.forecasters import Contender, truths
+from proteron.core.forecasters import Contender
+from proteron.core.judge.blending import with_members, with_members_of
 from proteron.core.judge.board import Board, make_board, skill_metric_of
 from proteron.core.judge.calibration import Calibration, calibrate
-from proteron.core.judge.cells import LEVELS, Cell, CellResult, compute_cells, expand
+from proteron.core.judge.cell import LEVELS, Cell, CellResult
+from proteron.core.judge.cells import compute_cells, expand
 from proteron.core.judge.deceptions import Case, Deception, find_deceptions, gather_outcomes
 from proteron.core.judge.designs import Folds
 from proteron.core.judge.duel import Duel, duel
@@ -28,6 +30,7 @@ from proteron.core.judge.losses import Breakdown, Losses, Told, View, Weighting,
 from proteron.core.judge.metrics import DEFAULT_METRICS, METRICS, metric_of, sign_table
 from proteron.core.judge.yardsticks import Yardsticks
 from proteron.core.panel import Panel, require_panel
+from proteron.core.phases import truths
 
 Progress = Callable[[int, int, Cell, str | None], None]
 Outcome = tuple[Cell, CellResult | None, str | None]
@@ -118,8 +121,7 @@ class Report:
             raise SettingsError("No fold is sealed here.", field="folds.sealed")
         if contender not in self.contenders:
             raise SettingsError(f"There is no contender “{contender}”.", field="contender")
-        names = dict.fromkeys([self.baseline, contender])
-        entered = {name: self.contenders[name] for name in names}
+        entered = with_members_of([self.baseline, contender], self.contenders)
         before = expand(self.panel, self.contenders, self.folds, self.seed, levels=self.levels)
         cells = expand(self.panel, entered, self.sealed, self.seed, levels=self.levels, before=before)
         earlier = {result.cell.key: result for result in self.results}
@@ -242,6 +244,7 @@ def walk_forward(
     require_panel(panel)
     if not contenders:
         raise SettingsError("Enter at least one contender.", field="contenders")
+    contenders = with_members(contenders)
     chosen = baseline or next((n for n, c in contenders.items() if c.is_baseline), next(iter(contenders)))
     check_judging(contenders, metrics, chosen)
     places = folds.resolve(panel)
@@ -279,8 +282,18 @@ def _outcomes(
 def run_cells(panel: Panel, cells: Sequence[Cell], workers: int = 1, earlier: Earlier = _NOTHING) -> Iterator[Outcome]:
     """Compute cells one by one or over processes; yields each with its result or the reason it failed.
 
-    Cells of one batch are computed together. `earlier` are results by key that some may need.
+    Cells of one batch are computed together, blends after all others, in this process. `earlier` are results by key
+    that some may need.
     """
+    found = dict(earlier)
+    for outcome in _spread_out(panel, [cell for cell in cells if not cell.contender.is_blend], workers, earlier):
+        if outcome[1] is not None:
+            found[outcome[0].key] = outcome[1]
+        yield outcome
+    yield from _spread_out(panel, [cell for cell in cells if cell.contender.is_blend], 1, found)
+
+
+def _spread_out(panel: Panel, cells: Sequence[Cell], workers: int, earlier: Earlier) -> Iterator[Outcome]:
     shared: dict[str, list[Cell]] = {}
     for cell in cells:
         shared.setdefault(cell.batch, []).append(cell)
@@ -290,14 +303,14 @@ def run_cells(panel: Panel, cells: Sequence[Cell], workers: int = 1, earlier: Ea
         return
     context = multiprocessing.get_context("spawn")
     with ProcessPoolExecutor(min(workers, os.cpu_count() or 1), context, _share, (panel,)) as pool:
-        with _without_main():
+        with without_main():
             futures = [pool.submit(_attempt_shared, group, _needed(group, earlier)) for group in shared.values()]
         for future in as_completed(futures):
             yield from future.result()
 
 
 @contextmanager
-def _without_main() -> Iterator[None]:
+def without_main() -> Iterator[None]:
     """Processes started in here do not run the caller's script again: what they do lives in this library.
 
     So `workers=` works in a script without a guard, in a notebook and in an interactive session alike.

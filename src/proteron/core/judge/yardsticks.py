@@ -5,10 +5,10 @@ from functools import cached_property
 
 import numpy as np
 
-from proteron.core.forecasters import truths
 from proteron.core.judge.folds import Fold
 from proteron.core.judge.metrics.metric import Yardstick
 from proteron.core.panel import Floats, Panel
+from proteron.core.phases import truths
 from proteron.core.timeline import Ints
 
 _NINETY_PERCENT = 1.645

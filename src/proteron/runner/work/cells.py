@@ -12,6 +12,7 @@ from sqlalchemy import select, text
 from sqlalchemy.orm import Session
 
 from proteron.records import experiments as records
+from proteron.records import searches
 from proteron.records.database import notify
 from proteron.records.models import Experiment
 from proteron.runner.queue import Queue, jobs_of
@@ -79,8 +80,14 @@ class CellWork(LongWork):
         with here.queue() as queue, here.database.session() as session:
             go_on(session, queue, here, job["experiment_id"], everything=not job["groups"])
 
+    def limit(self, job: Job) -> float | None:
+        return job.get("limit")
+
     def wanted(self, session: Session, job: Job) -> bool:
-        return session.scalar(select(Experiment.state).where(Experiment.id == job["experiment_id"])) in _GOING
+        experiment = session.get(Experiment, job["experiment_id"])
+        if experiment is None or experiment.state not in _GOING:
+            return False
+        return job.get("limit") is None or not searches.out_of_time(experiment, at_work=True)
 
     def lost(self, session: Session, queue: Queue) -> None:
         """Running experiments that had no job twice in a row: theirs were lost."""
@@ -107,15 +114,21 @@ class CellWork(LongWork):
 
 def enqueue(session: Session, queue: Queue, experiment_id: int, dependent_only: bool = False) -> int:
     """Queue jobs of a few seconds for cells without a result whose needs are met; returns how many that are."""
-    groups: dict[str, list[str]] = {}
-    works: dict[str, float] = {}
-    for key, work, batch in records.missing_cells(session, experiment_id, dependent_only):
-        groups.setdefault(batch, []).append(key)
-        works[batch] = works.get(batch, 0.0) + work
-    for batches in shared_out(works):
-        cells = [groups[batch] for batch in batches]
-        queue.defer(CellWork.task, once=f"cells {cells[0][0]}", experiment_id=experiment_id, groups=cells)
-    return sum(map(len, groups.values()))
+    experiment = records.get_experiment(session, experiment_id)
+    entered, limit = {each["name"] for each in experiment.document["contenders"]}, searches.limit_of(experiment)
+    missing = records.missing_cells(session, experiment_id, dependent_only)
+    for limited in (False, True):  # candidates of a search have less time than entrants
+        groups: dict[str, list[str]] = {}
+        works: dict[str, float] = {}
+        for key, work, batch, name in missing:
+            if limited == (limit is not None and name not in entered):
+                groups.setdefault(batch, []).append(key)
+                works[batch] = works.get(batch, 0.0) + work
+        more = {"limit": limit} if limited else {}
+        for batches in shared_out(works):
+            cells = [groups[batch] for batch in batches]
+            queue.defer(CellWork.task, once=f"cells {cells[0][0]}", experiment_id=experiment_id, groups=cells, **more)
+    return len(missing)
 
 
 def shared_out(works: dict[str, float]) -> list[list[str]]:
@@ -148,7 +161,12 @@ def go_on(session: Session, queue: Queue, here: "type[Here]", experiment_id: int
     if not tally["cells"]:
         _expand(session, here, experiment)
         tally = records.tally(session, experiment_id)
-    if tally["done"] + tally["failed"] >= tally["cells"]:
+    all_there = tally["done"] + tally["failed"] >= tally["cells"]
+    if searches.is_running(experiment) and (_round_is_over(session, experiment) or searches.out_of_time(experiment)):
+        all_there = not _raced(session, here, experiment)
+        everything = True
+        tally = records.tally(session, experiment_id)
+    if all_there:
         failed = tally["done"] == 0
         reason = "Every cell failed; see the reasons." if failed else None
         records.set_state(session, experiment_id, "failed" if failed else "done", reason)
@@ -156,6 +174,25 @@ def go_on(session: Session, queue: Queue, here: "type[Here]", experiment_id: int
     if experiment.state == "queued":
         records.set_state(session, experiment_id, "running")
     enqueue(session, queue, experiment_id, dependent_only=not everything)
+
+
+def _round_is_over(session: Session, experiment: Experiment) -> bool:
+    """Whether a search waits for no cell: of its candidates, or of the baseline."""
+    document = experiment.document
+    others = {each["name"] for each in document["contenders"]} - {document["baseline"]}
+    return {name for *_, name in records.missing_cells(session, experiment.id)} <= others
+
+
+def _raced(session: Session, here: "type[Here]", experiment: Experiment) -> bool:
+    """Take an experiment's search on; whether there are cells to compute now."""
+    from proteron.runner.work.races import advance
+
+    over = searches.out_of_time(experiment)
+    if over:
+        searches.leave_out(session, experiment.id, [each["name"] for each in experiment.document["contenders"]])
+    advance(session, experiment, here.panels.get(session, experiment.dataset_id), over)
+    tally = records.tally(session, experiment.id)
+    return tally["done"] + tally["failed"] < tally["cells"]
 
 
 def _expand(session: Session, here: "type[Here]", experiment: Experiment) -> None:
@@ -188,7 +225,7 @@ def _warm(here: "type[Here]", families: set[type]) -> None:
 def _compute(here: "type[Here]", experiment_id: int, keys: list[str], work: "Work") -> str | None:
     """Compute cells together; done or failed for a single one, None where a group failed and must be tried apart."""
     from proteron.core.errors import StoppedError
-    from proteron.core.judge import compute_cells, reason_of
+    from proteron.core.judge import compute_cells, fits_read, reason_of
     from proteron.records.results import load_cell, load_fit, load_results, save_result
     from proteron.runner.memory import PeakMemory
 
@@ -198,11 +235,12 @@ def _compute(here: "type[Here]", experiment_id: int, keys: list[str], work: "Wor
             experiment = records.get_experiment(session, experiment_id)
             panel = here.panels.get(session, experiment.dataset_id)
             cells: list[Cell] = [load_cell(session, experiment_id, key) for key in keys]
-            fits = {cell.fit_key: load_fit(session, cell.fit_key) for cell in cells}
             needed = {key for cell in cells for key in cell.needs} - set(keys)
             earlier = (
                 {each.cell.key: each for each in load_results(session, experiment_id, keys=needed)} if needed else {}
             )
+            wanted = {key for cell in cells for key in fits_read(cell, earlier.values())}
+            fits = {key: load_fit(session, key) for key in wanted}
         _warm(here, {type(cell.contender.forecaster) for cell in cells})
         memory = PeakMemory()
         there = {key: fit for key, fit in fits.items() if fit is not None}

@@ -43,6 +43,10 @@ class LongWork(ABC):
         """A step that cannot be done as a whole, in steps that may be done alone; just itself where there are none."""
         return [step]
 
+    def limit(self, job: Job) -> float | None:
+        """Seconds that a part of a step of this job may take; None: as many as any."""
+        return None
+
     @abstractmethod
     def run(self, here: "type[Here]", step: Any, job: Job) -> str:
         """Do a step and store what it found; answers done, failed, stopped or skipped. What it raises gives it up."""

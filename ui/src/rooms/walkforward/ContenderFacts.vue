@@ -136,6 +136,7 @@ async function makeOutlook() {
     >
   </p>
   <p v-if="facts" class="sentence">{{ facts.summary }}</p>
+  <p v-if="facts" class="second">{{ facts.safeguards }}</p>
   <slot />
   <LossCurves :experiment="experiment.id" :contender="contender" :facts="facts" />
   <NetworkDrawing v-if="facts?.layers.length" :layers="facts.layers" />

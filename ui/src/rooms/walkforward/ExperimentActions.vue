@@ -9,7 +9,7 @@ defineProps<{
   active: boolean
   there: boolean
 }>()
-const emit = defineEmits<{ run: []; stop: []; copy: [] }>()
+const emit = defineEmits<{ run: []; stop: []; copy: []; search: [] }>()
 </script>
 
 <template>
@@ -29,6 +29,9 @@ const emit = defineEmits<{ run: []; stop: []; copy: [] }>()
       @click="emit('copy')"
     >
       Copy, then vary
+    </button>
+    <button class="button" :disabled="!there" @click="emit('search')">
+      {{ experiment?.searches ? 'The search' : 'Search for better' }}
     </button>
     <SaveMenu v-if="id" :id="id" />
   </div>

@@ -12,6 +12,7 @@ import EntrantEvidence from './EntrantEvidence.vue'
 import LayoutRoom from './layout/LayoutRoom.vue'
 import ExperimentActions from './ExperimentActions.vue'
 import FoldMap from './FoldMap.vue'
+import SearchRoom from './race/SearchRoom.vue'
 import { useDuel } from './useDuel'
 import { useExperiment, type BoardManner } from './useExperiment'
 import { useForecasts } from './useForecasts'
@@ -26,11 +27,13 @@ const { experiment, board, deceptions, caution, used, judged, rows, active, run,
   () => manner.value,
 )
 const opponent = ref('')
+const editing = ref(false)
+const searching = ref(false)
 watch(id, () => {
   manner.value = {}
   opponent.value = ''
+  searching.value = false
 })
-const editing = ref(false)
 const selected = ref('')
 const hidden = ref(new Set<string>())
 const contenders = computed(() => experiment.value?.contenders ?? [])
@@ -87,7 +90,7 @@ const sentence = computed(() => {
 })
 
 watchPostEffect(() => {
-  if (editing.value) return
+  if (editing.value || searching.value) return
   roomActions.run = () => (there.value ? void run() : (editing.value ||= !id.value))
   roomActions.stop = () => void stop()
   roomActions.cutoffs = cutoffs.value
@@ -106,6 +109,13 @@ onBeforeUnmount(() => {
     text="No experiment yet: enter contenders against the naive baselines."
     action="Set up an experiment"
     @act="editing = true"
+  />
+  <SearchRoom
+    v-else-if="searching && experiment"
+    :experiment="experiment"
+    :active="active"
+    @stop="stop"
+    @close="searching = false"
   />
   <RoomFrame v-else strip needs-data :origins="cutoffs">
     <FoldMap
@@ -213,6 +223,7 @@ onBeforeUnmount(() => {
         @run="run"
         @stop="stop"
         @copy="editing = true"
+        @search="searching = true"
       />
     </template>
   </RoomFrame>

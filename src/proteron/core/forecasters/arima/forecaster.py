@@ -184,16 +184,21 @@ class Arima(LocalForecaster):
         """Predicted states (n - lost + 1, r) from the first difference on, and the values before each, newest first."""
         lost, count = fitted.orders.lost, len(rest)
         size = max(len(ar), len(ma) + 1)
-        if self.stationary and lost and not np.isfinite(rest).all():
-            whole = np.empty((count + 1, size + lost))
-            known = rest[np.isfinite(rest)]
+        missing = np.flatnonzero(~np.isfinite(rest))
+        exact = self.stationary and lost and len(missing)
+        whole = np.empty((count + 1 if exact else 0, size + lost))
+        if exact:  # a place before the first gap knows nothing of it
+            known = rest[np.isfinite(rest)][: max(int(missing[0]), lost + 2)]
             level_states(rest, ar, ma, undone, _DIFFUSE * max(float(np.var(known)) / fitted.variance, 1.0), whole)
-            return whole[lost:, :size], np.ascontiguousarray(whole[lost:, size:])
         if lost:
             rest = previous_of_phase(rest, 1)[1:]  # a free model takes the last value for one that is missing
         kept = np.empty((count - lost + 1, size))
         (states if self.stationary else conditional_states)(differenced(rest, fitted.orders), ar, ma, kept)
         before = sliding_window_view(rest, lost)[:, ::-1] if lost else np.empty((count + 1, 0))
+        if exact:
+            after = max(int(missing[0]) + 1 - lost, 0)
+            kept[after:] = whole[lost + after :, :size]
+            before = np.concatenate([before[:after], whole[lost + after :, size:]])
         return kept, np.ascontiguousarray(before)
 
     def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:

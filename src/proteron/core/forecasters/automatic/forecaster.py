@@ -8,11 +8,10 @@ import numpy as np
 from pydantic import Field
 
 from proteron.core.forecasters.automatic.trials import Budget, Trials, members_of
-from proteron.core.forecasters.automatic.weights import LEVELS, blended
+from proteron.core.forecasters.blend.weights import LEVELS, blended
 from proteron.core.forecasters.forecaster import Forecaster, ForecasterState, Progress, Tried, Work, unheard
 from proteron.core.forecasters.safeguards import Safeguards
 from proteron.core.panel import Floats, Panel
-from proteron.core.phases import last_known
 from proteron.core.timeline import Ints
 
 
@@ -130,8 +129,8 @@ class _Blend:
 
     def _kept(self, found: Floats, origins: Ints) -> Floats:
         """Within what the series has done; `found` (…, n_origins, horizon)."""
-        at = np.clip(origins - int(self.alone.starts[0]), 0, int(self.alone.lengths[0]))
-        return self.guard.kept(found, last_known(self.alone.series(0), at), origins - self.first)
+        at = origins - int(self.alone.starts[0])
+        return self.guard.kept(found, self.alone.series(0), at, int(self.alone.starts[0]) - self.first)
 
     def _each(self, origins: Ints, horizon: int) -> Floats:
         """Kept means of every member, (n_members, n_origins, horizon)."""

@@ -10,17 +10,18 @@ from numpy.typing import NDArray
 
 from proteron.core.errors import ProteronError, StoppedError
 from proteron.core.forecasters.automatic.candidates import Candidate, candidates_for, order_of_fits
-from proteron.core.forecasters.automatic.weights import (
+from proteron.core.forecasters.blend.weights import (
     LEVELS,
     blended,
     inverse_weights,
-    range_factors,
+    range_factor,
+    shares_of_reach,
     weighed_errors,
 )
 from proteron.core.forecasters.forecaster import ForecasterState, Work
 from proteron.core.forecasters.safeguards import Safeguards
 from proteron.core.panel import Floats, Panel
-from proteron.core.phases import last_known
+from proteron.core.phases import truths, usual_move
 
 _FOLDS = 3
 _OVER = 1.1  # times the budget that may be expected to be used before a fit is not begun
@@ -86,8 +87,7 @@ class Trials:
                 return
             at = np.array([self.start + cut])
             means = candidate.means(state, part, at, self.horizon)
-            lasts = last_known(self.values, np.array([cut]))
-            self.forecasts[place, fold - 1] = self.guards[fold].kept(means, lasts, np.array([cut]))[0]
+            self.forecasts[place, fold - 1] = self.guards[fold].kept(means, self.values, np.array([cut]))[0]
             ends = candidate.ranges(state, part, at, self.horizon, LEVELS)
             if ends is not None:
                 self.halves[place, :, :, fold - 1] = np.abs(ends - means)[:, :, 0]
@@ -100,19 +100,12 @@ class Trials:
     @property
     def truth(self) -> Floats:
         """What followed each cut, (n_folds, horizon)."""
-        out = np.full((len(self.cuts), self.horizon), np.nan)
-        for fold, cut in enumerate(self.cuts):
-            mine = self.values[cut : cut + self.horizon]
-            out[fold, : len(mine)] = mine
-        return out
+        return truths(self.alone, self.start + np.array(self.cuts, dtype=np.int64), self.horizon)[0]
 
     @property
     def scale(self) -> float:
         """What values move by in a season, in the mean."""
-        season = self.seasons[0] if self.seasons and len(self.values) > self.seasons[0] else 1
-        moves = np.abs(self.values[season:] - self.values[:-season])
-        usual = float(np.nanmean(moves)) if np.isfinite(moves).any() else 0.0
-        return max(usual, 1e-9 * float(np.nanmax(np.abs(self.values))), 1e-300)
+        return usual_move(self.values, self.seasons[0] if self.seasons else 1)
 
     def weighed(self) -> tuple[Floats, dict[int, float], list[float]]:
         """The weight of every candidate, errors of those that folds scored, and by what ranges are stretched."""
@@ -126,9 +119,11 @@ class Trials:
         else:
             weights[whole] = 1 / max(len(whole), 1)
         shares = weights[scored]
-        factors = range_factors(
-            self.truth, blended(self.forecasts[scored], shares), blended(self.halves[scored], shares)
-        )
+        middle, halves = blended(self.forecasts[scored], shares), blended(self.halves[scored], shares)
+        factors = [
+            range_factor(level, shares_of_reach(self.truth, middle, reach))
+            for level, reach in zip(LEVELS, halves, strict=True)
+        ]
         return weights, dict(zip(scored, errors.tolist(), strict=True)), factors
 
     def told(self) -> tuple[dict[str, Any], dict[str, NDArray[Any]]]:

@@ -54,9 +54,13 @@ class DenseNetwork(LearnedNetwork):
     kind: Literal["dense_network"] = "dense_network"
     hidden: tuple[Width, ...] = Field((64, 32), title="Hidden layers", min_length=1)
     activation: Literal["relu", "tanh"] = Field("relu", title="Activation")
-    dropout: float = Field(0.0, ge=0, lt=1, title="Dropout", json_schema_extra=ADVANCED)
+    dropout: float = Field(
+        0.0, ge=0, lt=1, title="Dropout", json_schema_extra={**ADVANCED, "search": {"low": 0.0, "high": 0.3}}
+    )
     line: bool = Field(True, title="Straight line beside it", json_schema_extra=ADVANCED)
-    learning_rate: float = Field(2e-3, gt=0, le=1, title="Learning rate")
+    learning_rate: float = Field(
+        2e-3, gt=0, le=1, title="Learning rate", json_schema_extra={"search": {"low": 5e-4, "high": 1e-2, "log": True}}
+    )
     epochs: int = Field(60, ge=1, le=10_000, title="Epochs at most")
     batch: int = Field(64, ge=1, title="Batch", description="Windows per step.", json_schema_extra=ADVANCED)
     windows_per_epoch: int = Field(
@@ -189,7 +193,9 @@ class RecurrentNetwork(LearnedNetwork):
     cost: ClassVar[float] = 250.0
     kind: Literal["recurrent_network"] = "recurrent_network"
     cell: Literal["lstm", "gru", "plain"] = Field("gru", title="Cell")
-    units: Width = Field(32, title="Units")
+    units: Width = Field(
+        32, title="Units", json_schema_extra={"search": {"low": 8, "high": 64, "log": True, "whole": True}}
+    )
     depth: int = Field(1, ge=1, le=4, title="Layers")
     piece: int = Field(2, ge=1, le=64, title="Points per step", description="How many it reads at once.")
     hidden: Width = Field(64, title="Units of the dense layer", description="The next one has half as many.")

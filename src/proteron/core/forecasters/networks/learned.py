@@ -82,7 +82,10 @@ class LearnedNetwork(WindowForecaster):
         title="Centred by",
         description="Series or window, which follows a level that moves; auto: by what a line errs.",
     )
-    learning_rate: float = Field(3e-3, gt=0, le=1, title="Learning rate")
+    learning_rate: float = Field(
+        3e-3, gt=0, le=1, title="Learning rate",
+        json_schema_extra={"search": {"low": 5e-4, "high": 1e-2, "log": True}},
+    )  # fmt: skip
     weight_decay: float = Field(1e-4, ge=0, title="Weight decay", json_schema_extra=ADVANCED)
     batch: int = Field(128, ge=1, title="Batch", description="Windows per step.", json_schema_extra=ADVANCED)
     epochs: int = Field(40, ge=1, le=10_000, title="Epochs at most")

@@ -278,16 +278,14 @@ class Passed:
 
 
 def run(fitted: FittedForm, values: Floats) -> Passed:
-    """Pass through a series with what was learned."""
+    """Pass through a series with what was learned; NaN after the point from where a form cannot go on."""
     n, period = len(values), fitted.period
-    passed = Passed(np.empty(n), np.empty(n + 1), np.empty(n + 1), np.empty(n + period))
+    passed = Passed(*(np.full(size, np.nan) for size in (n, n + 1, n + 1, n + period)))
     weights = fitted.weights.copy()
     weights[1] = weights[1] / weights[0] if weights[0] > 0 else 0.0
     _, trend, season = fitted.form.codes
-    if not smooth(np.ascontiguousarray(values), trend, season, period, weights, fitted.start,
-                  passed.means, passed.levels, passed.trends, passed.seasons):  # fmt: skip
-        for each in (passed.means, passed.levels, passed.trends, passed.seasons):
-            each.fill(np.nan)
+    smooth(np.ascontiguousarray(values), trend, season, period, weights, fitted.start,
+           passed.means, passed.levels, passed.trends, passed.seasons)  # fmt: skip
     return passed
 
 

@@ -6,7 +6,7 @@ from functools import cached_property
 
 import numpy as np
 
-from proteron.core.judge.cells import CellResult
+from proteron.core.judge.cell import CellResult
 from proteron.core.judge.compared import Pair
 from proteron.core.judge.evidence import Sample, sample_of
 from proteron.core.judge.folds import Fold

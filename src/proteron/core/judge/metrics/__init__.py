@@ -2,7 +2,6 @@
 
 from proteron.core.judge.metrics.metric import Metric, Scored
 from proteron.core.judge.metrics.registry import DEFAULT_METRICS, METRICS, kept_losses, metric_of
-from proteron.core.judge.metrics.scaled import naive_scale
 from proteron.core.judge.metrics.signs import sign_table
 
-__all__ = ["DEFAULT_METRICS", "METRICS", "Metric", "Scored", "kept_losses", "metric_of", "naive_scale", "sign_table"]
+__all__ = ["DEFAULT_METRICS", "METRICS", "Metric", "Scored", "kept_losses", "metric_of", "sign_table"]

@@ -7,15 +7,6 @@ from proteron.core.judge.metrics.metric import Loss, Metric
 from proteron.core.panel import Floats
 
 
-def naive_scale(known: Floats, season: int, power: int = 1) -> float:
-    """Mean `power` of the absolute seasonal differences of known values (n_points,), NaN if undefined."""
-    if len(known) <= season:
-        return float("nan")
-    changes = np.abs(known[season:] - known[:-season]) ** power
-    present = changes[np.isfinite(changes)]
-    return float(present.mean()) if len(present) else float("nan")
-
-
 def _positive(scale: Floats) -> Floats:
     return np.where(scale > 0, scale, np.nan)
 

@@ -11,7 +11,7 @@ import type { Layout } from './useLayout'
 
 /** Who goes to the board, against which baseline and by which measures, and what that comes to before it runs. */
 const props = defineProps<{ layout: Layout; selected: number | null; reasons: Record<string, string> }>()
-const emit = defineEmits<{ select: [index: number]; run: []; close: [] }>()
+const emit = defineEmits<{ select: [index: number]; blend: []; run: []; close: [] }>()
 const store = useProject()
 const { name, seed, metrics, entries, baseline, prospect, starting, brought } = props.layout
 
@@ -49,6 +49,13 @@ const sentence = computed(() => {
           : `, about ${seconds(found.seconds)} here`
   return `${counted(found.cells, 'cell')}${there}${takes}. Each contender is scored on ${counted(found.points, 'point')}.`
 })
+const learners = computed(
+  () =>
+    entries.value.filter((each) => {
+      const group = store.catalogue?.forecasters[each.forecaster.kind ?? '']?.group
+      return group !== 'baseline' && group !== 'blend'
+    }).length,
+)
 const unsuited = computed(() => listed.value.filter((each) => each.unsuited))
 const ready = computed(
   () => entries.value.length && metrics.value.length && !prospect.failure.value && !starting.value,
@@ -105,6 +112,7 @@ const ready = computed(
     </p>
     <div class="buttons">
       <button class="button primary" :disabled="!ready" @click="emit('run')">Run</button>
+      <button class="button" :disabled="learners < 2" @click="emit('blend')">Blend the learners</button>
       <button class="button" @click="emit('close')">Leave it</button>
     </div>
   </section>

@@ -7,11 +7,12 @@ import { useProject } from '../../../state/project'
 import { useView } from '../../../state/view'
 import ChoiceField from '../../../widgets/ChoiceField.vue'
 import SettingsForm from '../../../widgets/SettingsForm.vue'
+import BlendMembers from './BlendMembers.vue'
 import TrendNote from './TrendNote.vue'
 
 /** One contender of an experiment to be: its name, its settings, its chain, its window plan. */
 type Entry = Shapes['NewExperiment']['contenders'][number]
-const props = defineProps<{ entry: Entry; unsuited: string; moved: number | null }>()
+const props = defineProps<{ entry: Entry; entries: Entry[]; unsuited: string; moved: number | null }>()
 const emit = defineEmits<{ change: [change: Partial<Entry>]; rename: [name: string] }>()
 const store = useProject()
 const view = useView()
@@ -23,7 +24,13 @@ const RANGES: { value: NonNullable<Entry['ranges']>; label: string }[] = [
   { value: 'split', label: 'corrected by earlier folds' },
   { value: 'adaptive', label: 'corrected, following how they held lately' },
 ]
-const chained = computed(() => schema.value.group !== 'baseline')
+const blended = computed(() => props.entry.forecaster.kind === 'blend')
+/** A number, or none where nothing that is one was typed. */
+function floorOf(text: string) {
+  const value = Number(text)
+  return text.trim() && Number.isFinite(value) ? value : null
+}
+const chained = computed(() => schema.value.group !== 'baseline' && !blended.value)
 /** Whether it learns from windows, and so takes a plan. */
 const windowed = computed(() => 'plan' in ((schema.value.properties ?? {}) as object))
 </script>
@@ -43,9 +50,11 @@ const windowed = computed(() => 'plan' in ((schema.value.properties ?? {}) as ob
       {{ unsuited }}
     </p>
     <TrendNote :entry="entry" :moved="moved" @change="emit('change', $event)" />
+    <BlendMembers v-if="blended" :entry="entry" :entries="entries" @change="emit('change', $event)" />
     <SettingsForm
       :key="entry.forecaster.kind"
       :schema="schema"
+      :skip="['members']"
       :model-value="entry.forecaster as unknown as Record<string, unknown>"
       @update:model-value="emit('change', { forecaster: $event as unknown as Entry['forecaster'] })"
     />
@@ -81,6 +90,32 @@ const windowed = computed(() => 'plan' in ((schema.value.properties ?? {}) as ob
         :model-value="entry.ranges ?? 'own'"
         :options="RANGES"
         @update:model-value="emit('change', { ranges: $event })"
+      />
+    </label>
+    <label
+      v-tip="'No step beyond 1.5 × the largest move over as many; zero where a slot of a season always was'"
+    >
+      <span class="second">Safeguards</span>
+      <span class="flag"
+        ><Checkbox
+          binary
+          :model-value="entry.safeguards ?? true"
+          @update:model-value="emit('change', { safeguards: $event })"
+        />
+        hold to what the series has done</span
+      >
+    </label>
+    <label
+      v-if="entry.safeguards ?? true"
+      v-tip="'No forecast is below; empty: 0 where nothing known is below 0'"
+    >
+      <span class="second">Never below</span>
+      <InputText
+        class="field"
+        inputmode="decimal"
+        placeholder="from history"
+        :model-value="entry.floor == null ? '' : String(entry.floor)"
+        @change="emit('change', { floor: floorOf(($event.target as HTMLInputElement).value) })"
       />
     </label>
     <template v-if="windowed">

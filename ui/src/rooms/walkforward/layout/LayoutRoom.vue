@@ -44,15 +44,17 @@ const schemaOf = (kind: string | undefined) => (store.catalogue?.forecasters[kin
 const plain = (kind: string) =>
   ({ name: layout.titleOf(kind), forecaster: { kind }, chain: [] }) as unknown as Entry
 const kinds = computed<Kind[]>(() =>
-  Object.entries(store.catalogue?.forecasters ?? {}).map(([kind, schema]) => ({
-    kind,
-    title: String(schema.title),
-    group: String(schema.group),
-    can: (schema.can ?? []) as string[],
-    reason: reasons.value[kind] ?? '',
-    entered: entries.value.filter((each) => each.forecaster.kind === kind).length,
-    cost: costs.of(plain(kind)),
-  })),
+  Object.entries(store.catalogue?.forecasters ?? {})
+    .filter(([kind]) => kind !== 'blend')
+    .map(([kind, schema]) => ({
+      kind,
+      title: String(schema.title),
+      group: String(schema.group),
+      can: (schema.can ?? []) as string[],
+      reason: reasons.value[kind] ?? '',
+      entered: entries.value.filter((each) => each.forecaster.kind === kind).length,
+      cost: costs.of(plain(kind)),
+    })),
 )
 watch(
   [suited, () => store.catalogue],
@@ -135,12 +137,15 @@ onBeforeUnmount(() => (roomActions.run = roomActions.stop = null))
         :entry="entry"
         :unsuited="reasons[entry.forecaster.kind ?? ''] ?? ''"
         :moved="suited?.moved ?? null"
+        :entries="entries"
         class="side"
         @change="layout.change(selected ?? 0, $event)"
         @rename="layout.change(selected ?? 0, { name: $event })"
       >
         <div class="buttons">
-          <button class="button" @click="varyEntry">Vary its settings</button>
+          <button v-if="entry.forecaster.kind !== 'blend'" class="button" @click="varyEntry">
+            Vary its settings
+          </button>
           <button class="button" @click="back">Back to the shelf</button>
         </div>
       </EntryForm>
@@ -149,6 +154,7 @@ onBeforeUnmount(() => (roomActions.run = roomActions.stop = null))
         :selected="side === 'entry' ? selected : null"
         :reasons="reasons"
         @select="select"
+        @blend="select(layout.blend())"
         @run="run"
         @close="emit('close')"
       />

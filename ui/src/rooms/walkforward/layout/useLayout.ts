@@ -5,6 +5,7 @@ import { send } from '../../../api/upload'
 import { useAnswer } from '../../../state/answers'
 import { useProject } from '../../../state/project'
 import { useView } from '../../../state/view'
+import { blendOf, byName } from './blends'
 import { useCosts } from './useCosts'
 import type { Design } from './foldEdits'
 
@@ -34,7 +35,7 @@ export function useLayout(source: Shapes['ExperimentView'] | null) {
   })
   const entries = ref<Entry[]>(
     source
-      ? (JSON.parse(JSON.stringify(source.contenders.map((each) => each.document))) as Entry[])
+      ? byName(JSON.parse(JSON.stringify(source.contenders.map((each) => each.document))) as Entry[])
       : ([
           ...(season > 1
             ? [{ name: 'same season last cycle', forecaster: { kind: 'seasonal_last_value' }, chain: [] }]
@@ -53,7 +54,8 @@ export function useLayout(source: Shapes['ExperimentView'] | null) {
   const baseline = ref(source?.baseline ?? entries.value[0]?.name ?? '')
 
   const costs = useCosts(store.dataset?.id ?? 0, view.series, view.cutoff)
-  watch(entries, (now) => now.forEach((each) => costs.want(each, true)), { immediate: true })
+  const learns = (each: Entry) => each.forecaster.kind !== 'blend' // a blend learns nothing but weights
+  watch(entries, (now) => now.filter(learns).forEach((each) => costs.want(each, true)), { immediate: true })
 
   const prospect = useAnswer(
     'prospect',
@@ -121,7 +123,9 @@ export function useLayout(source: Shapes['ExperimentView'] | null) {
   function change(index: number, what: Partial<Entry>) {
     const before = entries.value[index]
     if (what.name !== undefined && before?.name === baseline.value) baseline.value = what.name
-    entries.value = entries.value.map((each, i) => (i === index ? { ...each, ...what } : each))
+    const changed = entries.value.map((each, i) => (i === index ? { ...each, ...what } : each))
+    const renamed = before && what.name !== undefined ? { from: before.name, to: what.name } : undefined
+    entries.value = byName(changed, renamed)
   }
   const remove = (index: number) => (entries.value = entries.value.filter((_, i) => i !== index))
   watch(entries, (now) => {
@@ -137,6 +141,13 @@ export function useLayout(source: Shapes['ExperimentView'] | null) {
       entries.value.filter((each) => each.name !== entry.name),
     )
     return true
+  }
+
+  /** Enter a blend of all learners that are entered; its place. */
+  function blend(): number {
+    const group = (kind: string) => store.catalogue?.forecasters[kind]?.group
+    enterAll([blendOf(entries.value, (kind) => group(kind) === 'baseline')])
+    return entries.value.length - 1
   }
 
   /** What is to be known of forecasts that were brought. */
@@ -191,7 +202,7 @@ export function useLayout(source: Shapes['ExperimentView'] | null) {
   onScopeDispose(costs.hold)
   return {
     name, seed, design, metrics, entries, baseline, costs, prospect, laid, lineProblem, starting,
-    brought, say, bring, enter, leave, change, remove, vary, start, titleOf,
+    brought, say, bring, enter, leave, change, remove, vary, blend, start, titleOf,
   } // prettier-ignore
 }
 export type Layout = ReturnType<typeof useLayout>

@@ -1,0 +1,1 @@
+"""Blends: weighted sums of contenders, and how their weights are found."""
