@@ -137,9 +137,10 @@ export const useView = defineStore('view', () => {
     schedule()
   })
 
-  /** The state as a query, or null where the URL says it already or another room is on its way. */
+  /** The state as a query, or null where the URL says it already, names no project, or another room is on its way. */
   function unsaid(): Record<string, string> | null {
     if (navigating || !store.dataset || opened !== store.project?.id) return null
+    if (Number(route.params.project) !== opened) return null
     const query: Record<string, string> = {
       series: String(series.value),
       cutoff: String(cutoff.value),

@@ -28,6 +28,7 @@ from proteron.core.search.settings import SearchSettings
 from proteron.core.search.space import Space
 
 _OVER = 1.05  # times the budget after which what is at work is stopped
+_BASELINE_WITHIN = 600.0  # seconds a fit of what all else is measured by, which no budget cuts
 _MEMORY = 4 * 2**30
 _MOST_WORKERS = 4
 
@@ -82,7 +83,7 @@ def search(
     before: SearchReport | None = None,
 ) -> SearchReport:
     """Find the best contender, and a blend of the best, within a budget of seconds, of fits (a candidate learned at a
-    fold), or both; 60 seconds where none is named.
+    fold), or both; 60 seconds where none is named, from when its processes have begun.
 
     The last `sealed` folds are not touched: `SearchReport.sealed` judges the winner there. `space` is what is searched,
     else it is proposed from what the first search fold knows. A fit of more than `limit` seconds is stopped and named,
@@ -131,6 +132,7 @@ class _Runner:
         self.contest, self.pool, self.progress, self.stop_asked = contest, pool, progress, stop_asked
         self.seconds, self.limit = contest.settings.seconds, contest.settings.most_seconds_a_fit
         self.loss = loss_of(skill_metric_of(contest.metrics))
+        self.pool.wait_until_begun()
         self.begun = time.monotonic()
         self.until = None if self.seconds is None else self.begun + _OVER * self.seconds
         self.found: dict[str, Found] = {}
@@ -151,14 +153,15 @@ class _Runner:
         return self.stop_asked()
 
     def _judge_baseline(self) -> None:
-        """What all errors are relative to; raises `SettingsError` where there is nothing."""
-        self._compute([self.contest.base_cells])
+        """What all errors are relative to, whatever it takes; raises `SettingsError` where there is nothing."""
+        cells = [each for each in self.contest.base_cells if each.key not in self.found]
+        for _, found in self.pool.run([cells], max(self.limit, _BASELINE_WITHIN), None, self.stop_asked):
+            self._take(found, self.passed)
         if self.contest.scores is not None:
             return
         if self.stop_asked():
             raise StoppedError("Stopped before anything was found.")
-        reasons = [self.found[each.key].reason for each in self.contest.base_cells if each.key in self.found]
-        reason = next((each for each in reasons if each), "the budget was spent")
+        reason = next(self.found[each.key].reason for each in self.contest.base_cells if self._failed(each))
         raise SettingsError(f"The baseline has no forecast: {reason}", field="baseline")
 
     def _round(self, steps: Sequence[Step]) -> bool:
@@ -169,9 +172,8 @@ class _Runner:
         self.contest.race.left_out(steps[told:])
         return told == len(steps)
 
-    def _compute(self, jobs: Sequence[Sequence[Cell]]) -> None:
-        for _ in self._computed(jobs):
-            pass
+    def _failed(self, cell: Cell) -> bool:
+        return cell.key in self.found and self.found[cell.key].result is None
 
     def _computed(self, jobs: Sequence[Sequence[Cell]]) -> Iterator[Found]:
         """Compute what is not there of some lists of cells."""

@@ -19,7 +19,7 @@ from numba.core import event
 from proteron.core.judge import Cell, CellResult, compute_cell, reason_of, without_main
 from proteron.core.panel import Panel
 
-_COMPILES_WITHIN = 300.0  # seconds that are not counted, for kernels are compiled or loaded at their first use
+_COMPILES_WITHIN = 300.0  # seconds that are not counted: a process begins, or compiles or loads kernels
 _TICK = 0.05
 _ENDS_WITHIN = 5.0
 
@@ -42,7 +42,8 @@ class _Process:
     job: int = -1
     cells: list[Cell] = field(default_factory=list)
     since: float = 0.0
-    paused: float | None = None  # since when kernels are compiled, which does not count
+    paused: float | None = None  # since when it begins or compiles kernels, which does not count
+    begun: bool = False  # whether it was heard of
 
     def counted(self, now: float) -> float:
         """Seconds of the present cell that count."""
@@ -52,7 +53,8 @@ class _Process:
         return self.counted(now) > limit or (self.paused is not None and now - self.paused > _COMPILES_WITHIN)
 
     def hear(self, compiling: bool, now: float) -> None:
-        """Kernels begin to be compiled, or are."""
+        """It, or its compiling of kernels, begins or has begun."""
+        self.begun = True
         if compiling:
             self.paused = now if self.paused is None else self.paused
         elif self.paused is not None:
@@ -107,8 +109,8 @@ class Pool:
                 self._lost(each, busy)
 
     def _given(self, job: int, cells: list[Cell]) -> _Process:
-        each = self._idle.pop()
-        each.job, each.cells, each.since, each.paused = job, cells, time.monotonic(), None
+        each, now = self._idle.pop(), time.monotonic()
+        each.job, each.cells, each.since, each.paused = job, cells, now, None if each.begun else now
         each.connection.send(cells)
         return each
 
@@ -140,6 +142,10 @@ class Pool:
         each.connection.close()
         self._idle.append(self._started())
 
+    def wait_until_begun(self) -> None:
+        """Return once one of the processes is at work, or after as long as a process may take to begin."""
+        wait([each.connection for each in self._idle], _COMPILES_WITHIN)
+
     def close(self) -> None:
         """End all of them."""
         for each in self._idle:
@@ -156,6 +162,7 @@ def _serve(connection: Connection, panel: Panel, memory: int) -> None:
         most = _in_use() + memory
         resource.setrlimit(resource.RLIMIT_DATA, (most, most))
     parent = os.getppid()
+    connection.send(False)  # it has begun
     event.register("numba:compiler_lock", _Compiling(connection))  # type: ignore[no-untyped-call]
     while os.getppid() == parent:
         try:
