@@ -8,6 +8,7 @@ from concurrent.futures import ProcessPoolExecutor, as_completed
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from functools import cached_property
+from multiprocessing.context import BaseContext
 from typing import Any, Literal
 
 import numpy as np
@@ -301,12 +302,22 @@ def _spread_out(panel: Panel, cells: Sequence[Cell], workers: int, earlier: Earl
         for group in shared.values():
             yield from _attempt(panel, group, _needed(group, earlier))
         return
-    context = multiprocessing.get_context("spawn")
+    context = process_context()
     with ProcessPoolExecutor(min(workers, os.cpu_count() or 1), context, _share, (panel,)) as pool:
         with without_main():
             futures = [pool.submit(_attempt_shared, group, _needed(group, earlier)) for group in shared.values()]
         for future in as_completed(futures):
             yield from future.result()
+
+
+def process_context() -> BaseContext:
+    """How processes beside a library's call are started: by a server that is started once and has imported what they
+    need, so that the second call's begin at once; where there is none, each on its own."""
+    if os.name != "posix":
+        return multiprocessing.get_context("spawn")
+    context = multiprocessing.get_context("forkserver")
+    context.set_forkserver_preload(["proteron.core.judge"])
+    return context
 
 
 @contextmanager

@@ -11,12 +11,13 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from multiprocessing.connection import Connection, wait
+from multiprocessing.context import BaseContext
 from pathlib import Path
 from typing import Any
 
 from numba.core import event
 
-from proteron.core.judge import Cell, CellResult, compute_cell, reason_of, without_main
+from proteron.core.judge import Cell, CellResult, compute_cell, process_context, reason_of, without_main
 from proteron.core.panel import Panel
 
 _COMPILES_WITHIN = 300.0  # seconds that are not counted: a process begins, or compiles or loads kernels
@@ -62,12 +63,13 @@ class _Process:
 
 
 class Pool:
-    """Some processes that know one panel. Forked where this process has one thread, so that they begin at once."""
+    """Some processes that know one panel. Forked from this process where it has one thread, else from a server that is
+    started once and has imported what they need."""
 
     def __init__(self, panel: Panel, workers: int, memory: int) -> None:
         self._panel, self._memory = panel, memory
         alone = threading.active_count() == 1 and sys.platform == "linux"
-        self._context = multiprocessing.get_context("fork" if alone else "spawn")
+        self._context: BaseContext = multiprocessing.get_context("fork") if alone else process_context()
         self._idle = [self._started() for _ in range(workers)]
 
     def _started(self) -> _Process:
