@@ -51,7 +51,7 @@ function setMixed(text: string) {
       v-if="field.kind === 'choice'"
       :label="field.title"
       :model-value="value as string"
-      :options="field.options"
+      :options="field.options.map((each) => ({ value: each, label: each.replaceAll('_', ' ') }))"
       @update:model-value="set($event)"
     />
     <Checkbox

@@ -14,7 +14,8 @@ export type Entry = Shapes['NewExperiment']['contenders'][number]
 /** Names differ: what is taken gets a number. */
 function freeName(wanted: string, taken: string[]): string {
   let name = wanted
-  for (let i = 2; taken.includes(name); i++) name = `${wanted} ${i}`
+  const numbered = /\d$/.test(wanted)
+  for (let i = 2; taken.includes(name); i++) name = numbered ? `${wanted} (${i})` : `${wanted} ${i}`
   return name
 }
 
