@@ -8,7 +8,6 @@ LEVELS = (0.5, 0.8, 0.95)  # of ranges that folds are asked about
 _LEAST = 0.05  # of the median error: what is nearer to none counts as that
 _TRUSTED = 8  # errors by which what own folds say counts half of all it can
 _NARROWEST = 0.2  # times theory, however little folds erred
-_USUAL = 1.25  # measured on simulated series
 _DROPPED = 2.0  # times the best: what errs more has no weight
 
 
@@ -61,12 +60,11 @@ def shares_of_reach(truth: Floats, blend: Floats, halves: Floats) -> Floats:
 
 def range_factor(level: float, own: Floats, others: Floats | None = None) -> float:
     """By what a range of a level is stretched: the geometric mean of what own folds say, of what those of other series
-    say (or, without them, of what blends usually need), and of 1, which is theory's.
+    say, and of 1, which is theory's and what is said where there are none.
 
     Folds say the quantile at the level of errors as shares of the reach, `own` and `others` (n,); few say less.
     """
-    usual = _USUAL if others is None else _USUAL ** (1 - _trust(others)) * _said(level, others)
-    return float((usual * _said(level, own)) ** (1 / 3))
+    return float((_said(level, np.zeros(0) if others is None else others) * _said(level, own)) ** (1 / 3))
 
 
 def _said(level: float, shares: Floats) -> float:
