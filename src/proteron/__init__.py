@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from proteron.core import flatten, models, profile, windows
-    from proteron.core.anomalies import Anomalies, Flag, find_anomalies
+    from proteron.core.anomalies import Anomalies, Drill, Flag, drill, find_anomalies
     from proteron.core.brought import read_forecasts
     from proteron.core.errors import (
         InputError,
@@ -43,19 +43,18 @@ if TYPE_CHECKING:
 
 __version__ = "0.1.0"
 __all__ = [
-    "METRICS", "Anomalies", "Board", "BoardRow", "Breakdown", "Chain", "Contender", "DeclinedWarning", "Experiment",
-    "Finding", "FittedChain", "FittedContender", "Flag", "Fold", "Folds", "Forecast", "InputError", "Judging",
-    "LeakCheck", "LimitError", "Losses", "Panel", "ProteronError", "Recipe", "Report", "SearchReport", "SettingsError",
-    "Table", "TableReading", "TooShortError", "UnitsError", "UnsettledWarning", "WindowPlan", "blend", "export_onnx",
-    "find_anomalies", "flatten", "forecaster", "forecasters", "leak_check", "load_fitted", "models", "outlook",
-    "profile", "read_folds",
-    "read_forecasts", "read_panel", "read_table", "run_experiment", "save_fitted", "search", "vary", "walk_forward",
-    "windows", "with_future", "write_panel",
+    "METRICS", "Anomalies", "Board", "BoardRow", "Breakdown", "Chain", "Contender", "DeclinedWarning", "Drill",
+    "Experiment", "Finding", "FittedChain", "FittedContender", "Flag", "Fold", "Folds", "Forecast", "InputError",
+    "Judging", "LeakCheck", "LimitError", "Losses", "Panel", "ProteronError", "Recipe", "Report", "SearchReport",
+    "SettingsError", "Table", "TableReading", "TooShortError", "UnitsError", "UnsettledWarning", "WindowPlan",
+    "blend", "drill", "export_onnx", "find_anomalies", "flatten", "forecaster", "forecasters", "leak_check",
+    "load_fitted", "models", "outlook", "profile", "read_folds", "read_forecasts", "read_panel", "read_table",
+    "run_experiment", "save_fitted", "search", "vary", "walk_forward", "windows", "with_future", "write_panel",
 ]  # fmt: skip
 
 # Where each name lives; loaded at first use, so that light commands start without the compiled core.
 _HOMES = {
-    "anomalies": ("Anomalies", "Flag", "find_anomalies"),
+    "anomalies": ("Anomalies", "Drill", "Flag", "drill", "find_anomalies"),
     "brought": ("read_forecasts",),
     "errors": (
         "DeclinedWarning",

@@ -8,7 +8,7 @@ from typing import Annotated, Literal
 
 from pydantic import AfterValidator, Field, ValidationError
 
-from proteron.core.anomalies import Anomalies, find_anomalies
+from proteron.core.anomalies import Anomalies, Mode, find_anomalies
 from proteron.core.documents import Settings, settings_error
 from proteron.core.errors import InputError, SettingsError
 from proteron.core.flatten.chain import Chain
@@ -112,10 +112,14 @@ class OutlookSettings(Settings):
 
 
 class AnomalySettings(Settings):
-    """Flags from one contender's one-step errors."""
+    """Flags of the joint detector, or of the one-step errors of the contender that is named."""
 
-    using: str
-    budget_per_week: float = Field(2.0, gt=0)
+    mode: Mode = Field("looking_back", description="Or as_of: what would have been raised at each moment.")
+    using: str | None = Field(None, description="A contender; empty: the joint detector.")
+    per_week: float | None = Field(None, gt=0, description="Flags a week and series.")
+    per_thousand: float | None = Field(None, gt=0, description="Flags in 1,000 points.")
+    threshold: float | None = Field(None, gt=0, description="In spreads, in the place of a budget.")
+    delay: int = Field(2, ge=0, le=8, description="Points after a point before it is decided, as of each moment.")
 
 
 def entered(entries: tuple[ContenderEntry, ...]) -> tuple[ContenderEntry, ...]:
@@ -284,10 +288,9 @@ def run_experiment(
         _, forecast = outlook(panel, contender, mine, wanted.horizon, levels, experiment.seed, wanted.ahead)
     anomalies = None
     if experiment.anomalies is not None:
-        using = experiment.entry(experiment.anomalies.using).contender
-        anomalies = find_anomalies(
-            panel, using, experiment.anomalies.budget_per_week, seed=experiment.seed, workers=workers
-        )  # fmt: skip
+        asked = experiment.anomalies.document()
+        asked["using"] = None if asked["using"] is None else experiment.entry(asked["using"]).contender
+        anomalies = find_anomalies(panel, seed=experiment.seed, workers=workers, **asked)
     return Outcome(reading, report, sealed, forecast, by, anomalies, found)
 
 

@@ -142,7 +142,7 @@ def _load(database: Database, folder: Path, name: str) -> tuple[int, int]:
     reading = read_table(folder / HOURLY, data.roles, data.step, data.zone, data.unit)
     judging = Judging.model_validate({name: getattr(example, name) for name in Judging.model_fields})
     best = example.contenders[-1].name
-    using = example.anomalies.using if example.anomalies else best
+    using = (example.anomalies.using if example.anomalies else None) or best
     return _fill(
         database, name, HOURLY, reading, judging, Chain(_CHAIN), WindowPlan.parse(_PLAN), using=using, ahead=best
     )

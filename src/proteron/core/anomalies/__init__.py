@@ -1,11 +1,10 @@
-"""Anomalies: what a contender did not expect, scored out of sample."""
+"""Anomalies: what was not to be expected, looking back or as of every moment."""
 
-from proteron.core.anomalies.scores import (
-    Anomalies,
-    Flag,
-    Scores,
+from proteron.core.anomalies.drill import Drill, drill
+from proteron.core.anomalies.find import find_anomalies
+from proteron.core.anomalies.flags import Anomalies, Flag, Mode, Scores
+from proteron.core.anomalies.residuals import (
     budget_threshold,
-    find_anomalies,
     flags_above,
     residual_scores,
     scan_folds,
@@ -13,6 +12,6 @@ from proteron.core.anomalies.scores import (
 )
 
 __all__ = [
-    "Anomalies", "Flag", "Scores", "budget_threshold", "find_anomalies", "flags_above", "residual_scores", "scan_folds",
-    "threshold_as_of",
+    "Anomalies", "Drill", "Flag", "Mode", "Scores", "budget_threshold", "drill", "find_anomalies", "flags_above",
+    "residual_scores", "scan_folds", "threshold_as_of",
 ]  # fmt: skip

@@ -1,92 +1,16 @@
 """Anomaly scores from out-of-sample residuals, scaled by a spread known before them."""
 
-from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
-import pyarrow as pa
 
-from proteron.core.errors import SettingsError
-from proteron.core.flatten import Chain
-from proteron.core.forecasters import Contender, forecaster
+from proteron.core.anomalies.flags import Anomalies, Flag, Scores, mean_of
+from proteron.core.forecasters import Contender
 from proteron.core.judge import CellResult, Folds, walk_forward
-from proteron.core.panel import Floats, Panel, require_panel
+from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Moment
-from proteron.core.words import counted
 
 _SCAN_FOLDS = 12
-
-
-@dataclass(frozen=True)
-class Flag:
-    """A span marked as anomalous: local positions `start` ≤ p < `stop`, its highest score, its kind."""
-
-    key: str
-    start: int
-    stop: int
-    score: float
-    kind: str
-    time: str
-
-
-@dataclass(frozen=True)
-class Scores:
-    """Per series, aligned with its points: expected value and score; NaN where nothing was scored."""
-
-    panel: Panel
-    expected: Floats
-    score: Floats
-
-    def series(self, index: int) -> tuple[Floats, Floats]:
-        """Expected values and scores of one series, (n_points,) each."""
-        part = slice(self.panel.offsets[index], self.panel.offsets[index + 1])
-        return self.expected[part], self.score[part]
-
-    def highest(self, index: int, until: Moment | None = None) -> float | None:
-        """The highest score of one series known at `until`; None where nothing was scored by then."""
-        score = self.series(index)[1][: int(self.panel.known_lengths(until)[index])]
-        return float(np.nanmax(score)) if np.isfinite(score).any() else None
-
-
-@dataclass(frozen=True, repr=False)
-class Anomalies:
-    """Scores, the threshold per series and the flags above it, in time order."""
-
-    scores: Scores
-    thresholds: dict[str, float]
-    flags: tuple[Flag, ...]
-
-    def __iter__(self) -> Any:
-        return iter(self.flags)
-
-    def __len__(self) -> int:
-        return len(self.flags)
-
-    def to_arrow(self) -> pa.Table:
-        """One row per flag in time order: time (UTC), key, start and stop (positions), kind, score."""
-        times = np.array([flag.time for flag in self.flags], dtype="datetime64[s]")
-        columns: dict[str, Any] = {"time": pa.array(times, type=pa.timestamp("s", tz="UTC"))}
-        kinds = {
-            "key": pa.string(),
-            "start": pa.int64(),
-            "stop": pa.int64(),
-            "kind": pa.string(),
-            "score": pa.float64(),
-        }
-        for name, kind in kinds.items():
-            columns[name] = pa.array([getattr(flag, name) for flag in self.flags], kind)
-        return pa.table(columns)
-
-    def __arrow_c_stream__(self, requested_schema: object = None) -> object:
-        return self.to_arrow().__arrow_c_stream__(requested_schema)
-
-    def __repr__(self) -> str:
-        kinds = ", ".join(f"{n} × {kind}" for kind, n in Counter(flag.kind for flag in self.flags).items())
-        return f"Anomalies: {counted(len(self), 'flag')} over {len(self.thresholds)} series" + (
-            f" ({kinds})" if kinds else ""
-        )
 
 
 def scan_folds(panel: Panel, count: int = _SCAN_FOLDS) -> Folds:
@@ -168,36 +92,26 @@ def flags_above(scores: Scores, index: int, threshold: float, until: Moment | No
             score=float(np.nanmax(score[start:stop])),
             kind="spike" if stop - start < 3 else "level shift",
             time=str(time),
+            raised_at=start,
+            observed=mean_of(panel.series(index)[start:stop]),
+            expected=mean_of(scores.series(index)[0][start:stop]),
         )
         for (start, stop), time in zip(runs, times, strict=True)
     ]
 
 
-def find_anomalies(
-    panel: Panel,
-    using: str | Contender = "ridge",
-    budget_per_week: float = 2.0,
-    chain: Chain | None = None,
-    seed: int = 0,
-    workers: int = 1,
-    until: Moment | None = None,
+def residual_anomalies(
+    panel: Panel, contender: Contender, per_week: float, seed: int, workers: int, threshold: float | None = None
 ) -> Anomalies:
-    """Flag what a contender did not expect, at most `budget_per_week` flags per series on average.
+    """Flag what a contender did not expect one step ahead, above a threshold or within a budget for every series.
 
-    Every score is out of sample: contender and spread were learned before the point's fold began. With `until` nothing
-    later is looked at: scores, thresholds and flags are those of that moment.
-    Raises `SettingsError` for a budget that is not positive.
+    Every score is out of sample: contender and spread were learned before the point's fold began.
     """
-    require_panel(panel)
-    if not budget_per_week > 0:
-        raise SettingsError("The alert budget is a positive number of flags per week.", field="budget_per_week")
-    contender = forecaster(using, chain=chain) if isinstance(using, str) else using
-    panel = panel.cut_at(until)
     folds = scan_folds(panel)
     report = walk_forward(panel, {"scan": contender}, folds, ["mae"], "scan", seed, workers, levels=())
     scores = residual_scores(panel, report.results)
     thresholds, flags = {}, []
     for index, key in enumerate(panel.keys):
-        thresholds[key] = threshold_as_of(scores, index, None, budget_per_week)
+        thresholds[key] = threshold or threshold_as_of(scores, index, None, per_week)
         flags += flags_above(scores, index, thresholds[key])
     return Anomalies(scores, thresholds, tuple(sorted(flags, key=lambda flag: flag.time)))

@@ -1,0 +1,124 @@
+"""What an arrival tells by itself, given the habits of the past: missing, zero, stuck, or a copy."""
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from proteron.core.anomalies.exact import repeat_chance, zeros_are_faults
+from proteron.core.panel import Floats
+
+_STUCK_FROM = 5
+_UNLIKELY = 0.02
+_GROUPED = 5  # equal neighbours that make a copy
+_LEAST_DISTINCT = 3
+
+
+@dataclass(frozen=True)
+class Habits:
+    """What a series does by itself: whether its zeros are faults, from how many repeats on it is stuck, and whether
+    values repeat so seldom that a block that came before is a copy."""
+
+    zeros: bool
+    near_zero: float
+    stuck_from: int
+    copies: bool
+
+    @classmethod
+    def learn(cls, values: Floats) -> "Habits":
+        """From values (n_points,), NaN where missing."""
+        known = values[np.isfinite(values)]
+        if len(known) < 8:
+            return cls(False, 0.0, _STUCK_FROM, False)
+        same = values[1:] == values[:-1]
+        repeats = float(same.sum() + 0.5) / (len(known) + 1.0)
+        needed = 1 + math.log(_UNLIKELY / (len(known) * (1 - repeats))) / math.log(repeats)
+        habit = _second_longest(same)
+        others = np.abs(known[known != 0])
+        near = 0.15 * float(np.median(others)) if len(others) else 0.0
+        return cls(
+            zeros_are_faults(known), near, max(_STUCK_FROM, math.ceil(needed), habit + 2), repeat_chance(known) < 0.02
+        )
+
+
+def _second_longest(same: np.ndarray) -> int:
+    """Points of the second longest run of equal neighbours: what a series does more than once is its habit."""
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], same, [False]]).astype(np.int8)))
+    lengths = np.sort(edges[1::2] - edges[::2] + 1)
+    return int(lengths[-2]) if len(lengths) > 1 else 1
+
+
+class Copies:
+    """Finds blocks that came before, to the last digit, as points come."""
+
+    def __init__(self, seasons: tuple[int, ...]) -> None:
+        self._seasons = [each for each in seasons if each > 1]
+        self._places: dict[tuple[float, ...], int] = {}
+        self._last: list[float] = []
+        self._count = 0
+
+    def add(self, value: float) -> int:
+        """How many of the latest points, this one among them, equal a block before; 0 where none do."""
+        self._count += 1
+        self._last = [*self._last[-(_GROUPED - 1) :], value]
+        if len(self._last) < _GROUPED or not all(math.isfinite(each) for each in self._last):
+            return 0
+        group = tuple(self._last)
+        before = self._places.get(group)
+        self._places[group] = self._count
+        if before is None or len(set(group)) < _LEAST_DISTINCT:
+            return 0
+        lag = self._count - before
+        if any(lag % season == 0 for season in self._seasons):
+            return 0
+        return _GROUPED
+
+
+@dataclass
+class Arrival:
+    """A span that an arrival made a fault of: `raised` is the position at which it was told."""
+
+    kind: str
+    start: int
+    stop: int
+    raised: int
+
+
+class Arrivals:
+    """Tells arrivals that are faults by themselves; `found` are spans of them, of which the last may still grow."""
+
+    def __init__(self, seasons: tuple[int, ...]) -> None:
+        self.found: list[Arrival] = []
+        self._copies = Copies(seasons)
+        self._run, self._last = 1, math.nan
+        self._around: list[float] = []
+
+    def add(self, at: int, value: float, habits: Habits | None) -> bool:
+        """Whether the point at a position, the next after the last, is at fault; nothing is before habits are known."""
+        self._run = self._run + 1 if value == self._last else 1
+        self._last = value
+        copied = self._copies.add(value)
+        if habits is None:
+            return False
+        if not math.isfinite(value):
+            return self._tell("gap", at, at)
+        if value == 0 and habits.zeros and self._is_far_from_zero(habits):
+            return self._tell("zeros", at, at)
+        if self._run >= habits.stuck_from and value != 0:
+            return self._tell("flat-line", at - self._run + 1, at)
+        if copied and habits.copies:
+            return self._tell("slip", at - copied + 1, at)
+        if value != 0:
+            self._around = [*self._around[-2:], abs(value)]
+        return False
+
+    def _is_far_from_zero(self, habits: Habits) -> bool:
+        return bool(self._around) and sorted(self._around)[len(self._around) // 2] > habits.near_zero
+
+    def _tell(self, kind: str, start: int, at: int) -> bool:
+        last = self.found[-1] if self.found else None
+        if last is not None and last.kind == kind and last.stop >= start:
+            last.stop = at + 1
+        else:
+            self.found.append(Arrival(kind, start, at + 1, at))
+        return True

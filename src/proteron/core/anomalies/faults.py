@@ -1,0 +1,107 @@
+"""Known faults to plant: what each does to a stretch of values, by size."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from proteron.core.panel import Floats
+
+SIZES = (2.0, 3.0, 4.0, 6.0, 9.0)  # in units
+LENGTHS = (4, 8, 16, 32)  # of faults that have no size but a length, in points
+
+
+@dataclass(frozen=True)
+class Fault:
+    """A kind of fault: `make` gives the spoiled stretch of values that start at a place, for a size.
+
+    A size is in units of the series' usual change where `sized`, else in points. `points` is the usual length.
+    """
+
+    kind: str
+    sized: bool
+    points: int
+    make: Callable[[Floats, int, float, float, np.random.Generator], Floats]
+
+    @property
+    def sizes(self) -> tuple[float, ...]:
+        """What is drilled by default."""
+        return SIZES if self.sized else tuple(float(each) for each in LENGTHS)
+
+    def length(self, size: float) -> int:
+        """Points of a fault of a size."""
+        return self.points if self.sized else round(size)
+
+
+def _added(points: int, shape: Callable[[int], Floats]) -> Callable[..., Floats]:
+    def make(values: Floats, at: int, size: float, unit: float, rng: np.random.Generator) -> Floats:
+        return values[at : at + points] + rng.choice([-1.0, 1.0]) * size * unit * shape(points)
+
+    return make
+
+
+def _burst(values: Floats, at: int, size: float, unit: float, rng: np.random.Generator) -> Floats:
+    return values[at : at + 8] + size * unit * rng.normal(size=8)
+
+
+def _stuck(values: Floats, at: int, size: float, unit: float, rng: np.random.Generator) -> Floats:
+    return np.full(round(size), values[at])
+
+
+def _zeros(values: Floats, at: int, size: float, unit: float, rng: np.random.Generator) -> Floats:
+    return np.zeros(round(size))
+
+
+def _moved(values: Floats, at: int, size: float, unit: float, rng: np.random.Generator) -> Floats:
+    late = int(rng.integers(2, 8))
+    return values[at - late : at - late + round(size)].copy()
+
+
+def _clipped(values: Floats, at: int, size: float, unit: float, rng: np.random.Generator) -> Floats:
+    part = values[at : at + round(size)]
+    return np.minimum(part, np.quantile(part, 0.5))
+
+
+FAULTS = {
+    each.kind: each
+    for each in (
+        Fault("spike", True, 1, _added(1, np.ones)),
+        Fault("level shift", True, 24, _added(24, np.ones)),
+        Fault("burst", True, 8, _burst),
+        Fault("drift", True, 48, _added(48, lambda points: np.linspace(0, 1, points))),
+        Fault("flat-line", False, 0, _stuck),
+        Fault("zeros", False, 0, _zeros),
+        Fault("slip", False, 0, _moved),
+        Fault("clipping", False, 0, _clipped),
+    )
+}
+_BACK = 8  # points before a place that a fault may take values from
+
+
+def unit_of(values: Floats, season: int) -> float:
+    """The usual size of a change (n_points,) over a season, of one of its two ends: a normal spread by the median."""
+    lag = season if len(values) > 3 * season else 1
+    change = np.abs(values[lag:] - values[:-lag])
+    change = change[np.isfinite(change)]
+    moved = change[change > 0]
+    middle = float(np.median(change)) if len(change) else 0.0
+    if middle == 0:
+        middle = float(np.median(moved)) if len(moved) else 0.0
+    return 1.4826 * middle / np.sqrt(2)
+
+
+def places_for(free: NDArray[np.bool_], lengths: list[int], rng: np.random.Generator, apart: int) -> list[int]:
+    """Where stretches of some lengths may begin among free points (n_points,), `apart` from each other; -1: nowhere."""
+    left, found = free.copy(), []
+    left[:_BACK] = False
+    for length in lengths:
+        blocked = np.concatenate([[0], np.cumsum(~left)])
+        room = np.flatnonzero(blocked[length:] == blocked[:-length]) if length < len(blocked) else np.zeros(0, int)
+        if not len(room):
+            found.append(-1)
+            continue
+        at = int(rng.choice(room))
+        left[max(at - apart, 0) : at + length + apart] = False
+        found.append(at)
+    return found

@@ -1,0 +1,159 @@
+"""What was found: candidates with scores by series, the threshold, and the flags above it."""
+
+import math
+from collections import Counter
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+from scipy.special import stdtr
+
+from proteron.core.panel import Floats, Panel
+from proteron.core.timeline import Moment
+from proteron.core.words import counted
+
+Mode = Literal["looking_back", "as_of"]
+_DEGREES = 5
+
+
+@dataclass(frozen=True)
+class Flag:
+    """A span marked as anomalous: local positions `start` ≤ p < `stop`, its highest score, its kind.
+
+    `raised_at` is the local position of the point with which it was raised, the last one where one looked back;
+    `observed` and `expected` are means over the span, NaN where there is none.
+    """
+
+    key: str
+    start: int
+    stop: int
+    score: float
+    kind: str
+    time: str
+    raised_at: int = -1
+    observed: float = math.nan
+    expected: float = math.nan
+    once_in: float = math.nan
+
+    @property
+    def sentence(self) -> str:
+        """What was expected, what came, how unusual that is, and what it is called."""
+        length = counted(self.stop - self.start, "point")
+        said = f"{self.kind} of {length} since {self.time.replace('T', ' ')}"
+        if math.isfinite(self.observed) and math.isfinite(self.expected):
+            said += f": {self.observed:.4g} came where {self.expected:.4g} was expected"
+        if math.isfinite(self.once_in):
+            said += f", as by chance once in {float(f'{self.once_in:.1g}'):,.0f} points"
+        return said[0].upper() + said[1:] + "."
+
+
+@dataclass(frozen=True)
+class Scores:
+    """Per series, aligned with its points: expected value and score; NaN where nothing was scored."""
+
+    panel: Panel
+    expected: Floats
+    score: Floats
+
+    def series(self, index: int) -> tuple[Floats, Floats]:
+        """Expected values and scores of one series, (n_points,) each."""
+        part = slice(self.panel.offsets[index], self.panel.offsets[index + 1])
+        return self.expected[part], self.score[part]
+
+    def highest(self, index: int, until: Moment | None = None) -> float | None:
+        """The highest score of one series known at `until`; None where nothing was scored by then."""
+        score = self.series(index)[1][: int(self.panel.known_lengths(until)[index])]
+        return float(np.nanmax(score)) if np.isfinite(score).any() else None
+
+
+_COLUMNS = {
+    "key": pa.string(), "start": pa.int64(), "stop": pa.int64(), "kind": pa.string(), "score": pa.float64(),
+    "raised_at": pa.int64(), "observed": pa.float64(), "expected": pa.float64(),
+}  # fmt: skip
+
+
+@dataclass(frozen=True, repr=False)
+class Anomalies:
+    """Scores, the threshold per series (the last one, where it was learned as time went on) and the flags above it, in
+    time order."""
+
+    scores: Scores
+    thresholds: Mapping[str, float]
+    flags: tuple[Flag, ...]
+
+    def __iter__(self) -> Iterator[Flag]:
+        return iter(self.flags)
+
+    def __len__(self) -> int:
+        return len(self.flags)
+
+    def __getitem__(self, place: int) -> Flag:
+        return self.flags[place]
+
+    def to_arrow(self) -> pa.Table:
+        """One row per flag in time order: time (UTC), key, start, stop and raised_at (local positions), kind, score,
+        and means of what was observed and expected."""
+        times = np.array([flag.time for flag in self.flags], dtype="datetime64[s]")
+        columns: dict[str, Any] = {"time": pa.array(times, type=pa.timestamp("s", tz="UTC"))}
+        for name, kind in _COLUMNS.items():
+            columns[name] = pa.array([getattr(flag, name) for flag in self.flags], kind)
+        return pa.table(columns)
+
+    def __arrow_c_stream__(self, requested_schema: object = None) -> object:
+        return self.to_arrow().__arrow_c_stream__(requested_schema)
+
+    def __repr__(self) -> str:
+        kinds = ", ".join(f"{n} × {kind}" for kind, n in Counter(flag.kind for flag in self.flags).items())
+        return f"Anomalies: {counted(len(self), 'flag')} over {len(self.thresholds)} series" + (
+            f" ({kinds})" if kinds else ""
+        )
+
+
+@dataclass(frozen=True)
+class Candidate:
+    """What may become a flag of a series; `course` tells at which positions its score grew to what."""
+
+    start: int
+    stop: int
+    kind: str
+    course: tuple[tuple[int, float], ...]
+
+    @property
+    def score(self) -> float:
+        """The highest in the end."""
+        return self.course[-1][1]
+
+
+@dataclass(frozen=True)
+class SeriesScores:
+    """What a detector finds in one series: expected values and scores (n_points,), candidates, and after how many
+    points it learned, where it did so on the way."""
+
+    expected: Floats
+    score: Floats
+    candidates: tuple[Candidate, ...]
+    moments: tuple[int, ...] = ()
+
+
+def flag_of(panel: Panel, index: int, candidate: Candidate, expected: Floats, raised: tuple[int, float]) -> Flag:
+    """A candidate of a series of a panel as a flag, raised with a score at a position."""
+    part, (at, score) = slice(candidate.start, candidate.stop), raised
+    time = panel.axis.times(panel.starts[index] + np.array([candidate.start]))[0]
+    return Flag(
+        panel.keys[index], candidate.start, candidate.stop, score, candidate.kind, str(time), at,
+        mean_of(panel.series(index)[part]), mean_of(expected[part]), once_in(score),
+    )  # fmt: skip
+
+
+def mean_of(values: Floats) -> float:
+    """Of what is there; NaN where nothing is."""
+    there = values[np.isfinite(values)]
+    return float(there.mean()) if len(there) else math.nan
+
+
+def once_in(score: float) -> float:
+    """In how many points an error reaches a score by chance once, in either direction, were errors of Student's t with
+    five degrees of freedom: their tails are rarely a normal's."""
+    return 0.5 / float(stdtr(_DEGREES, -score))

@@ -1,0 +1,233 @@
+"""From what was found to events: pieces that belong together are one, and each is called what it looks like."""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from proteron.core.anomalies.evidence import STEP_AHEAD, step_response
+from proteron.core.anomalies.exact import Span
+from proteron.core.anomalies.joint import Looked, Piece, filled
+from proteron.core.panel import Floats
+
+KINDS = (
+    "spike", "level shift", "burst", "drift", "slip", "flat-line", "zeros", "gap", "clipping", "unit change", "shape",
+)  # fmt: skip
+_CLOSE = 3  # points between pieces that belong together
+_LONGEST_SHIFT = 100  # points after which a level that came back is two events, or four seasons
+_BACK = 0.35  # of the largest height, within which a level has come back
+_SURE = 60.0  # what an exact test says, on the scale of evidence, and more for every point
+_SURE_POINT = 2.0
+_FACTORS = (2.0, 3.6, 3.785, 4.0, 10.0, 35.31, 60.0, 100.0, 1000.0, 3600.0)  # between units of one quantity
+_NEAR_FACTOR = 0.03
+_SPIKE = 2  # points
+_DRIFTS = (8, 12, 16, 24, 32, 48, 64, 96)  # points
+_DRIFT_PRICE = 8.0
+_MOST = 1e12
+_AROUND = 3  # longest seasons around an event that tell what was expected in it
+
+
+@dataclass
+class Event:
+    """A span with what it is called; `net` is its evidence less the price, on the scale of the tail's squares."""
+
+    start: int
+    stop: int
+    kind: str
+    net: float
+    steps: list[Piece] = field(default_factory=list)
+    without: Floats | None = None  # (n_points of the span,) what was expected had it not been
+
+
+def events_of(looked: Looked, values: Floats, seasons: tuple[int, ...]) -> list[Event]:
+    """What was found in values (n_points,) as events in time order; none overlap."""
+    own = [Event(each.start, each.stop, each.kind, _sure(each)) for each in looked.exact]
+    steps = [each for each in looked.pieces if each.step]
+    events = _shifts(steps, looked.tail, max(_LONGEST_SHIFT, 4 * (seasons[0] if seasons else 1)))
+    for each in (each for each in looked.pieces if not each.step):
+        events.append(Event(each.start, each.stop, "", _net(each, looked.tail)))
+    named = [_named(each, looked, values, seasons) for each in _joined(events)]
+    return sorted(_apart(named, own), key=lambda each: each.start)
+
+
+def _sure(span: Span) -> float:
+    return _SURE + _SURE_POINT * (span.stop - span.start)
+
+
+def _net(piece: Piece, tail: float) -> float:
+    return piece.evidence / tail**2 - piece.price
+
+
+def _shifts(steps: list[Piece], tail: float, longest: int) -> list[Event]:
+    """Steps after which the level comes back are one event over the whole span; any other stands alone."""
+    found, place = [], 0
+    while place < len(steps):
+        height = highest = 0.0
+        closing = None
+        for later in range(place, len(steps)):
+            if steps[later].start - steps[place].start > longest:
+                break
+            height += steps[later].size
+            highest = max(highest, abs(height))
+            if later > place and abs(height) <= _BACK * highest:
+                closing = later
+                break
+        last = place if closing is None else closing
+        mine = steps[place : last + 1]
+        stop = mine[0].stop if closing is None else mine[-1].start
+        found.append(Event(mine[0].start, stop, "", max(_net(each, tail) for each in mine), mine))
+        place = last + 1
+    return found
+
+
+def _joined(events: list[Event]) -> list[Event]:
+    """What is close together is one event; a level that stays moved is told alone."""
+    out: list[Event] = []
+    for each in sorted(events, key=lambda each: each.start):
+        last = out[-1] if out else None
+        if last is not None and each.start <= last.stop + _CLOSE and not (_stays(last) or _stays(each)):
+            last.stop, last.net = max(last.stop, each.stop), max(last.net, each.net)
+            last.steps += each.steps
+        elif last is None or each.start >= last.stop:
+            out.append(each)
+    return out
+
+
+def _stays(event: Event) -> bool:
+    return len(event.steps) == 1
+
+
+def _apart(events: list[Event], own: list[Event]) -> list[Event]:
+    """Exact findings as they are; of other events, those that touch none."""
+    free = [each for each in events if not any(each.start <= o.stop and o.start <= each.stop for o in own)]
+    return own + free
+
+
+def _named(event: Event, looked: Looked, values: Floats, seasons: tuple[int, ...]) -> Event:
+    alone = _stays(event)
+    drift = _drift_of(event.steps[0], looked) if alone else None
+    if drift is not None:
+        event.kind, event.start, event.stop = "drift", *drift
+    expected = _without(event, looked, seasons) if (event.steps and not alone) or drift else looked.clean + looked.shift
+    if alone and drift is None:
+        event.kind, expected = "level shift", expected - event.steps[0].size
+    expected = looked.scale.out_of(expected)
+    if not event.kind:
+        event.kind = kind_of(values, expected, slice(event.start, event.stop), seasons[0] if seasons else 1)
+    if event.kind == "drift":
+        _begun(event, values, expected)
+    event.without = expected[event.start : event.stop]
+    return event
+
+
+def _drift_of(step: Piece, looked: Looked) -> tuple[int, int] | None:
+    """The span of a drift that ends (or begins) with a step, where it explains the errors better than the step."""
+    assert looked.expectation is not None
+    taps, weights = looked.expectation.taps
+    response = step_response(taps, weights, STEP_AHEAD)
+    errors, best, span = looked.errors.copy(), 0.0, None
+    ahead = min(len(errors) - step.start, STEP_AHEAD)
+    errors[step.start : step.start + ahead] += step.size * response[:ahead]
+    alone = _explained(errors, looked.weights, response[:ahead], step.start)
+    for length in _DRIFTS:
+        line = np.arange(1, length + 1) / length
+        for signal, start in ((line, step.start - length), (line[::-1], step.start)):
+            if start < 0 or start + length + STEP_AHEAD > len(errors):
+                continue
+            shown = np.zeros(length + STEP_AHEAD)
+            for tap, weight in zip(taps.tolist(), weights.tolist(), strict=True):
+                part = signal[: max(len(shown) - tap, 0)]
+                shown[tap : tap + len(part)] += weight * part
+            found = _explained(errors, looked.weights, shown, start)
+            if found > max(best, alone + _DRIFT_PRICE):
+                best, span = found, (start, start + length)
+    return span
+
+
+def _explained(errors: Floats, weights: Floats, shown: Floats, start: int) -> float:
+    part = slice(start, start + len(shown))
+    below = float((shown**2 * weights[part]).sum())
+    above = float((shown * weights[part] * errors[part]).sum())
+    return min(above * above / below, _MOST) if below > 0 else 0.0
+
+
+def _without(event: Event, looked: Looked, seasons: tuple[int, ...]) -> Floats:
+    """What was expected without an event, in its scale: what lies around it, bridged, where a level moved."""
+    out = looked.clean + looked.shift
+    if not _stays(event):
+        for each in event.steps:
+            out[each.start :] -= each.size
+    around = _AROUND * (seasons[-1] if seasons else 8) + event.stop - event.start
+    low, high = max(event.start - around, 0), min(event.stop + around, len(out))
+    hidden = np.zeros(high - low, dtype=bool)
+    hidden[event.start - low : event.stop - low] = True
+    out[low:high] = filled(out[low:high], hidden, low, seasons)
+    return out
+
+
+def _begun(event: Event, values: Floats, expected: Floats) -> None:
+    """Move the ends of a drift to where its line comes from nothing."""
+    off = (values - expected)[event.start : event.stop]
+    there = np.isfinite(off)
+    slope, begins = np.polyfit(np.flatnonzero(there), off[there], 1)
+    if slope * (2 * begins + slope * len(off)) > 0:
+        event.start = max(event.start - round(min(max(begins / slope, 0.0), 0.6 * len(off))), 0)
+
+
+def kind_of(values: Floats, expected: Floats, part: slice, season: int) -> str:
+    """What values (n_points,) look like over a part, given what was expected without it."""
+    observed, usual = values[part], expected[part]
+    there = np.isfinite(observed)
+    observed, usual = observed[there], usual[there]
+    if len(observed) <= _SPIKE:
+        return "spike"
+    off = observed - usual
+    if _is_factor(observed, usual):
+        return "unit change"
+    if len(off) >= 5 and _is_moved(values, expected, part, season):
+        return "slip"
+    if len(off) >= 8 and _is_ramp(off):
+        return "drift"
+    if abs(off.mean()) > 1.2 * off.std():
+        return "level shift" if len(off) > _SPIKE + 1 else "spike"
+    return "burst"
+
+
+def _is_factor(observed: Floats, usual: Floats) -> bool:
+    """Whether a factor explains better than a height, or is one between units."""
+    good = np.abs(usual) > 0.1 * np.abs(usual).max()
+    if good.sum() < 4 or (usual == 0).any():
+        return False
+    ratio = float(np.median(observed[good] / usual[good]))
+    if ratio <= 0 or abs(np.log(ratio)) < 0.3:
+        return False
+    height = float(np.median(observed - usual))
+    by_factor, by_height = np.abs(observed - ratio * usual), np.abs(observed - usual - height)
+    near = min(abs(abs(np.log(ratio)) - np.log(each)) for each in _FACTORS) < _NEAR_FACTOR
+    better = float(np.median(by_factor)) < (1.0 if near else 0.6) * float(np.median(by_height))
+    return better and float(np.median(by_factor)) < 0.3 * float(np.median(np.abs(observed - usual)))
+
+
+def _is_moved(values: Floats, expected: Floats, part: slice, season: int) -> bool:
+    """Whether a part looks like what was expected some points before or after."""
+    size, most = part.stop - part.start, max(season // 2, 6)
+    observed = values[part]
+    there = np.isfinite(observed)
+    off = float(((observed - expected[part])[there] ** 2).sum())
+    for apart in [each for each in range(-most, most + 1) if abs(each) >= 1]:
+        low = part.start - apart
+        if low < 0 or low + size > len(values):
+            continue
+        if float(((observed - expected[low : low + size])[there] ** 2).sum()) < 0.2 * off:
+            return True
+    return False
+
+
+def _is_ramp(off: Floats) -> bool:
+    """Whether what it is off by grows from nothing along a line, or falls back to it."""
+    at = np.linspace(0, 1, len(off))
+    slope, begins = np.polyfit(at, off, 1)
+    ends = begins + slope
+    left = off - begins - slope * at
+    explained = 1 - float((left**2).sum()) / max(float(((off - off.mean()) ** 2).sum()), 1e-300)
+    small, large = sorted((abs(begins), abs(ends)))
+    return explained > 0.5 and small < 0.6 * large
