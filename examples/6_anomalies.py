@@ -11,7 +11,12 @@ panel = pt.read_panel(
     folder / "port-ellery-hourly.csv", time="time", value="inflow_m3h", key="district", zone="Europe/Lisbon"
 )
 one = panel.select([0])
-found = pt.find_anomalies(one, "ridge", budget_per_week=0.1, until="2024-06-01")
-print(found)
-for flag in found:
-    print(f"  {flag.key}, {flag.time}, {flag.stop - flag.start} h: {flag.kind}, score {flag.score:.1f}")
+for mode in ("looking_back", "as_of"):
+    found = pt.find_anomalies(one, mode, per_week=0.5, until="2024-06-01")
+    print(f"{mode}: {found}")
+    for flag in found:
+        print(f"  {flag.sentence}")
+
+drill = pt.drill(one, kinds=["level shift"], sizes=[3, 6], repeats=10, per_week=0.5, until="2024-06-01")
+for sentence in drill.sentences:
+    print(sentence)

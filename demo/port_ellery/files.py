@@ -149,5 +149,5 @@ horizon = 48
 
 [anomalies]
 using = "Ridge on windows"
-budget_per_week = 1.0
+per_week = 1.0
 """

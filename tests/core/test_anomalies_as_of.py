@@ -19,7 +19,7 @@ def scores_of(score: list[float], start: str = "2024-01-01") -> Scores:
 @pytest.mark.parametrize("corruption", CORRUPTIONS)
 def test_what_is_found_by_a_moment_does_not_depend_on_what_follows(hourly: Panel, corruption: str) -> None:
     spoiled = corrupt_future(hourly, UNTIL, corruption)
-    clean, after = (pt.find_anomalies(each, "ridge", budget_per_week=3, until=UNTIL) for each in (hourly, spoiled))
+    clean, after = (pt.find_anomalies(each, using="ridge", per_week=3, until=UNTIL) for each in (hourly, spoiled))
     assert len(clean) > 5
     assert clean.flags == after.flags
     assert clean.thresholds == after.thresholds

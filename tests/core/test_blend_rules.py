@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 
+from proteron.core.forecasters.blend.mixing import Mix
 from proteron.core.forecasters.blend.rules import Rule, forward_weights, least_squares_weights, trimmed_mean
 from proteron.core.forecasters.blend.weights import inverse_weights, weighed_errors
 
@@ -19,6 +20,12 @@ def test_each_rule_combines_what_is_there(kind: str, expected: list[float]) -> N
     found = rule.combine(PARTS, weights)
     np.testing.assert_allclose(found, [1.5, 5.5] if kind == "given" else expected)
     assert np.isnan(rule.combine(np.full((5, 1), np.nan), weights)).all()
+
+
+def test_no_power_weighs_all_alike_and_nothing_learned_stretches_nothing() -> None:
+    assert Rule(power=0).power == 0 and inverse_weights(np.array([1.0, 1.9]), power=0).tolist() == [0.5, 0.5]
+    mix = Mix(np.ones((2, 3, 1)), np.zeros((0, 3)), np.ones((2, 3)), np.ones((2, 3)), (), 0)
+    assert mix.stretched([0, 2], [0.8, 0.95]).tolist() == np.ones((2, 1, 2, 1, 1)).tolist()
 
 
 def test_trimming_leaves_one_or_two_in_the_middle() -> None:

@@ -72,7 +72,7 @@ def test_without_a_naive_one_the_first_is_the_baseline() -> None:
         ({"schema_version": 2}, "schema_version", "1"), ({"windows": {"lags": [0]}}, "lags.0", "greater than or"),
         ({"outlook": {"levels": [2.0]}}, "outlook.levels.0", "less than 1"),
         ({"outlook": {"horizon": 0}}, "outlook.horizon", ""),
-        ({"anomalies": {"using": "naive", "budget_per_week": 0}}, "anomalies.budget_per_week", "greater than 0"),
+        ({"anomalies": {"using": "naive", "per_week": 0}}, "anomalies.per_week", "greater than 0"),
         ({"data": {}}, "data.file", "required"),
     ],
 )  # fmt: skip
@@ -142,9 +142,9 @@ def test_the_best_is_the_highest_skill_and_the_first_of_equals(folder: Path) -> 
 
 
 def test_flags_are_those_of_the_library(folder: Path) -> None:
-    outcome = run(folder, anomalies={"using": "mean", "budget_per_week": 0.5}, seed=3)
+    outcome = run(folder, anomalies={"using": "mean", "per_week": 0.5}, seed=3)
     contender = outcome.report.contenders["mean"]
-    alone = pt.find_anomalies(outcome.reading.panel, contender, budget_per_week=0.5, seed=3)
+    alone = pt.find_anomalies(outcome.reading.panel, using=contender, per_week=0.5, seed=3)
     assert list(outcome.anomalies) == list(alone)
     assert outcome.anomalies.thresholds == alone.thresholds
 

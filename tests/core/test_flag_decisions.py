@@ -6,7 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import proteron as pt
-from proteron.core.anomalies.scores import (
+from proteron.core.anomalies import (
     Scores,
     budget_threshold,
     flags_above,
@@ -175,7 +175,7 @@ def test_a_scan_finds_what_was_planted_and_nothing_much_else() -> None:
     values[700] += 25
     values[900:910] -= 30
     panel = Panel.from_arrays({"a": values}, "2024-01-01T00:00", "1 hour")
-    found = pt.find_anomalies(panel, budget_per_week=1.0)
+    found = pt.find_anomalies(panel, using="ridge", per_week=1.0)
     spans = [(flag.start, flag.stop, flag.kind) for flag in found]
     assert (700, 701, "spike") in spans
     assert any(start <= 900 < stop for start, stop, _ in spans)
@@ -186,4 +186,4 @@ def test_a_scan_finds_what_was_planted_and_nothing_much_else() -> None:
     assert arrow["start"].to_pylist() == [flag.start for flag in found]
     for bad in (0.0, -1.0, float("nan")):
         with pytest.raises(pt.SettingsError, match="a positive number of flags per week"):
-            pt.find_anomalies(panel, budget_per_week=bad)
+            pt.find_anomalies(panel, per_week=bad)

@@ -13,7 +13,7 @@ def test_planted_spikes_score_highest_and_alone(hourly: Panel) -> None:
     values = hourly.values.copy()
     planted = [800, 1100, 1340]
     values[planted] += 25
-    found = pt.find_anomalies(hourly.with_values(values), using="ridge", budget_per_week=0.7)
+    found = pt.find_anomalies(hourly.with_values(values), using="ridge", per_week=0.7)
     north = sorted((flag for flag in found if flag.key == "north"), key=lambda flag: -flag.score)
     assert {flag.start for flag in north[:3]} == set(planted)
     assert north[0].time == str(hourly.times("north")[north[0].start])
@@ -36,7 +36,7 @@ def test_the_budget_bounds_the_number_of_flags(budget: float, rng: np.random.Gen
     assert len(flags) <= budget * 50
     assert len(flags) >= 0.9 * budget * 50 or threshold == 3.0
     with pytest.raises(pt.SettingsError):
-        pt.find_anomalies(panel, budget_per_week=0)
+        pt.find_anomalies(panel, per_week=0)
 
 
 def test_outlook_ranges_come_from_walk_forward_errors(hourly: Panel) -> None:

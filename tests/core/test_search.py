@@ -189,6 +189,8 @@ def test_luck_is_that_of_the_best_of_many(rng: np.random.Generator) -> None:
     dropped = np.full(base.shape, np.nan)
     dropped[-1] = 1.0
     many = reality_check([*worthless, *[dropped] * 90], base, 0)
+    worse = reality_check([2 * base + each for each in worthless], base, 0)
+    assert worse is not None and worse.p_hansen == 1
     assert luck is not None and many is not None and many.tries == 100 and many.expected > luck.expected
     assert reality_check([dropped], base, 0) is None and reality_check([base[:2]], base[:2], 0) is None
 
@@ -223,6 +225,14 @@ def test_the_better_half_goes_on_and_the_usual_comes_first() -> None:
     assert len({each.contender.hash for each in race.trials}) == len(race.trials)
 
 
+def test_the_better_half_is_told_by_error_and_a_taken_name_gets_a_number() -> None:
+    race = Race(CHEAP, (Rung(1), Rung(6)), 0, ("theta",))
+    first = race.next()
+    heard(race, first, {"theta (2)": 2.0, "ridge on windows": 0.9, "moving average": 0.5, "seasonal mean": 1.5})
+    on = [race.trials[each.trial].name for each in race.next() if each.rung == 1]
+    assert race.trials[0].name == "theta (2)" and on == ["moving average", "ridge on windows", "seasonal mean"]
+
+
 def test_a_family_that_stalls_is_left_and_a_budget_is_never_overdrawn() -> None:
     race = Race(CHEAP, (Rung(1), Rung(6)), 0)
     steps = race.next(3)
@@ -247,6 +257,8 @@ def test_large_and_long_panels_begin_with_a_part(rng: np.random.Generator) -> No
     long = pt.Panel.from_arrays({"a": rng.normal(size=9000)}, "2020-01-01", "1 hour")
     hourly = pt.Folds.expanding(count=3, horizon=24)
     assert rungs_of(long, hourly.resolve(long), 0)[0].points == 3000
+    middling = pt.Panel.from_arrays({"a": rng.normal(size=5990)}, "2020-01-01", "1 hour")
+    assert rungs_of(middling, hourly.resolve(middling), 0)[0].points is None
     settings = SearchSettings(fits=8, space=CHEAP)
     baseline = ("last", pt.forecaster("seasonal_last_value"))
     contest = Contest(wide, settings, FOLDS, 0, baseline, ("mase",), (0.8,))

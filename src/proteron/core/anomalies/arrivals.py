@@ -12,33 +12,35 @@ _STUCK_FROM = 5
 _UNLIKELY = 0.02
 _GROUPED = 5  # equal neighbours that make a copy
 _LEAST_DISTINCT = 3
+_MOST_CHANCE = 0.1  # of two values to be equal
 
 
 @dataclass(frozen=True)
 class Habits:
-    """What a series does by itself: whether its zeros are faults, from how many repeats on it is stuck, and whether
-    values repeat so seldom that a block that came before is a copy."""
+    """What a series does by itself: whether its zeros are faults, from how many repeats on it is stuck, and from how
+    many equal points on a block is a copy of an earlier one; 0 where values repeat too often to tell."""
 
     zeros: bool
     near_zero: float
     stuck_from: int
-    copies: bool
+    copied_from: int
 
     @classmethod
-    def learn(cls, values: Floats) -> "Habits":
-        """From values (n_points,), NaN where missing."""
+    def learn(cls, values: Floats, points: int) -> "Habits":
+        """From the latest values (n_points,), NaN where missing, of so many that came."""
         known = values[np.isfinite(values)]
         if len(known) < 8:
-            return cls(False, 0.0, _STUCK_FROM, False)
+            return cls(False, 0.0, _STUCK_FROM, 0)
         same = values[1:] == values[:-1]
         repeats = float(same.sum() + 0.5) / (len(known) + 1.0)
         needed = 1 + math.log(_UNLIKELY / (len(known) * (1 - repeats))) / math.log(repeats)
         habit = _second_longest(same)
         others = np.abs(known[known != 0])
         near = 0.15 * float(np.median(others)) if len(others) else 0.0
-        return cls(
-            zeros_are_faults(known), near, max(_STUCK_FROM, math.ceil(needed), habit + 2), repeat_chance(known) < 0.02
-        )
+        chance, copied = repeat_chance(known), 0
+        if chance < _MOST_CHANCE:
+            copied = max(_GROUPED, math.ceil(math.log(2 * _UNLIKELY / points**2) / math.log(chance)))
+        return cls(zeros_are_faults(known), near, max(_STUCK_FROM, math.ceil(needed), habit + 2), copied)
 
 
 def _second_longest(same: np.ndarray) -> int:
@@ -54,24 +56,27 @@ class Copies:
     def __init__(self, seasons: tuple[int, ...]) -> None:
         self._seasons = [each for each in seasons if each > 1]
         self._places: dict[tuple[float, ...], int] = {}
-        self._last: list[float] = []
-        self._count = 0
+        self._values: list[float] = []
+        self._source, self._length = -1, 0  # where the block began before, and how long it is
 
     def add(self, value: float) -> int:
         """How many of the latest points, this one among them, equal a block before; 0 where none do."""
-        self._count += 1
-        self._last = [*self._last[-(_GROUPED - 1) :], value]
-        if len(self._last) < _GROUPED or not all(math.isfinite(each) for each in self._last):
-            return 0
-        group = tuple(self._last)
+        self._values.append(value)
+        at = len(self._values) - 1
+        if self._length and value == self._values[self._source + self._length]:
+            self._length += 1
+        else:
+            self._length = 0
+        group = tuple(self._values[-_GROUPED:])
+        if len(group) < _GROUPED or not all(math.isfinite(each) for each in group):
+            return self._length
         before = self._places.get(group)
-        self._places[group] = self._count
-        if before is None or len(set(group)) < _LEAST_DISTINCT:
-            return 0
-        lag = self._count - before
-        if any(lag % season == 0 for season in self._seasons):
-            return 0
-        return _GROUPED
+        self._places[group] = at
+        if not self._length and before is not None and len(set(group)) >= _LEAST_DISTINCT:
+            lag = at - before
+            if not any(lag % season == 0 for season in self._seasons):
+                self._source, self._length = before - _GROUPED + 1, _GROUPED
+        return self._length
 
 
 @dataclass
@@ -106,7 +111,7 @@ class Arrivals:
             return self._tell("zeros", at, at)
         if self._run >= habits.stuck_from and value != 0:
             return self._tell("flat-line", at - self._run + 1, at)
-        if copied and habits.copies:
+        if habits.copied_from and copied >= habits.copied_from:
             return self._tell("slip", at - copied + 1, at)
         if value != 0:
             self._around = [*self._around[-2:], abs(value)]

@@ -89,7 +89,9 @@ class Watch:
         if looked.expectation is None:
             return
         self.moments.append(self.points)
-        self.learned = Learned(looked.expectation, looked.scale, max(looked.tail, 1.0), Habits.learn(self.raw[low:]))
+        self.learned = Learned(
+            looked.expectation, looked.scale, max(looked.tail, 1.0), Habits.learn(self.raw[low:], self.points)
+        )
         self.clean = np.concatenate([np.full(low, looked.clean[0]), looked.clean])
         self.state = np.array([looked.shift[-1], looked.place, 0.0, 0.0])
         self.scaled = looked.scale.into(self.raw)

@@ -101,6 +101,12 @@ class _Tally:
     delays: list[int] = field(default_factory=list)
     units: list[float] = field(default_factory=list)
 
+    def told(self, size: float, sized: bool) -> Recall:
+        """As it is reported."""
+        delay = float(np.median(self.delays)) if self.delays else math.nan
+        typical = size * float(np.median(self.units)) if sized and self.units else math.nan
+        return Recall(self.planted, self.found, self.named, delay, size, typical)
+
 
 def drill(
     panel: Panel,
@@ -126,15 +132,14 @@ def drill(
     unknown kind, `TooShortError` where nothing can be planted, `StoppedError` when a stop was asked for.
     """
     require_panel(panel)
-    asked = [_fault(each) for each in kinds or FAULTS]
     if repeats < 1:
         raise SettingsError("At least one fault of every kind and size is planted.", field="repeats")
     panel = panel.cut_at(until)
     budget: dict[str, Any] = {"per_thousand": per_thousand, "per_week": per_week, "threshold": threshold}
+    wanted = _wanted(kinds, sizes)
     own = find_anomalies(panel, mode, delay=delay, stop_asked=stop_asked, **budget)
     fixed = float(np.median(list(own.thresholds.values())))
     yard = _Yard(panel, mode, delay, fixed, np.random.default_rng(seed))
-    wanted = [(each, size) for each in asked for size in (sizes or each.sizes)]
     tallies = {(each.kind, size): _Tally() for each, size in wanted}
     for run in range(_MOST_RUNS):
         missing = [each for each in wanted if tallies[each[0].kind, each[1]].planted < repeats]
@@ -145,21 +150,18 @@ def drill(
         if not yard.run(missing, tallies) and run == 0:
             raise TooShortError("There is no room to plant faults: the series are too short, or flagged throughout.")
         if progress is not None:
-            progress(min(sum(min(each.planted, repeats) for each in tallies.values()) / (repeats * len(tallies)), 1.0))
+            progress(1 - sum(max(repeats - each.planted, 0) for each in tallies.values()) / (repeats * len(tallies)))
     recall: dict[str, dict[float, Recall]] = {}
     for fault, size in wanted:
-        tally = tallies[fault.kind, size]
-        recall.setdefault(fault.kind, {})[size] = Recall(
-            tally.planted, tally.found, tally.named, float(np.median(tally.delays)) if tally.delays else math.nan, size,
-            size * float(np.median(tally.units)) if fault.sized and tally.units else math.nan,
-        )  # fmt: skip
+        recall.setdefault(fault.kind, {})[size] = tallies[fault.kind, size].told(size, fault.sized)
     return Drill(recall, 1000 * yard.unverified / max(yard.points, 1), yard.echoes, fixed)
 
 
-def _fault(kind: str) -> Fault:
-    if kind not in FAULTS:
-        raise SettingsError(f"There is no fault “{kind}”; there are: {', '.join(FAULTS)}.", field="kinds")
-    return FAULTS[kind]
+def _wanted(kinds: Sequence[str] | None, sizes: Sequence[float] | None) -> list[tuple[Fault, float]]:
+    for kind in kinds or ():
+        if kind not in FAULTS:
+            raise SettingsError(f"There is no fault “{kind}”; there are: {', '.join(FAULTS)}.", field="kinds")
+    return [(FAULTS[kind], size) for kind in kinds or FAULTS for size in sizes or FAULTS[kind].sizes]
 
 
 class _Yard:

@@ -47,7 +47,8 @@ class Expectation:
 
     def base_at(self, first: int, points: int) -> Floats:
         """What is expected (n_points,) besides what points before say, from position `first` on."""
-        return np.asarray(self.waves @ harmonics(points, first, self.seasons))
+        waves = harmonics(points, first, self.seasons)
+        return np.asarray((self.waves[:, None] * waves).sum(axis=0))  # the same for a point, however many are asked for
 
 
 @dataclass(frozen=True)

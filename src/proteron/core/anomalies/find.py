@@ -1,6 +1,8 @@
 """Anomalies of a panel: a detector's candidates above a threshold, looking back or as of every moment."""
 
-from collections.abc import Callable
+import os
+from collections.abc import Callable, Iterator
+from concurrent.futures import ProcessPoolExecutor
 from typing import Any
 
 import numpy as np
@@ -12,6 +14,7 @@ from proteron.core.anomalies.residuals import residual_anomalies
 from proteron.core.errors import SettingsError, StoppedError
 from proteron.core.flatten import Chain
 from proteron.core.forecasters import Contender, forecaster
+from proteron.core.judge import process_context, without_main
 from proteron.core.panel import Panel, require_panel
 from proteron.core.timeline import Moment
 
@@ -43,7 +46,8 @@ def find_anomalies(
     block or step scores as a single point that is as unlikely.
 
     `using` a contender, by its name or as it is (with a `chain`), flags what it did not forecast one step ahead, out of
-    sample; that is as of every moment by nature. `progress` is told of series done and of all. Raises `SettingsError`
+    sample; that is as of every moment by nature. Series are scored over so many `workers`; `progress` is told of
+    those done and of all. Raises `SettingsError`
     for a budget that is not positive or beside a threshold, `StoppedError` when a stop was asked for.
     """
     require_panel(panel)
@@ -56,7 +60,7 @@ def find_anomalies(
         return residual_anomalies(
             panel, contender, _USUAL_PER_WEEK if weekly is None else weekly, seed, workers, threshold
         )
-    found = _scored(panel, DETECTORS["joint"](), mode, delay, progress, stop_asked)
+    found = _scored(panel, DETECTORS["joint"](), mode, delay, workers, progress, stop_asked)
     if threshold is None and mode == "looking_back":
         scored = sum(int(np.isfinite(each.score).sum()) for each in found)
         allowed = flags_allowed(scored, seconds, per_thousand, per_week)
@@ -84,19 +88,39 @@ def _check(mode: str, per_thousand: float | None, per_week: float | None, thresh
 
 
 def _scored(
-    panel: Panel, detector: Detector, mode: Mode, delay: int, progress: Callable[[int, int], Any] | None,
+    panel: Panel, detector: Detector, mode: Mode, delay: int, workers: int, progress: Callable[[int, int], Any] | None,
     stop_asked: Callable[[], bool],
 ) -> list[SeriesScores]:  # fmt: skip
-    found = []
-    for index in range(len(panel)):
+    """Every series by itself, over some processes; the numbers do not depend on how many."""
+    alone = (panel.select([index]) for index in range(len(panel)))
+    if workers <= 1 or len(panel) < 2:
+        scores: Iterator[SeriesScores] = (_score(detector, each, mode, delay) for each in alone)
+        return _gathered(scores, len(panel), progress, stop_asked)
+    with ProcessPoolExecutor(min(workers, os.cpu_count() or 1, len(panel)), process_context()) as pool:
+        with without_main():
+            futures = [pool.submit(_score, detector, each, mode, delay) for each in alone]
+        try:
+            return _gathered((each.result() for each in futures), len(panel), progress, stop_asked)
+        finally:
+            pool.shutdown(cancel_futures=True)
+
+
+def _gathered(
+    scores: Iterator[SeriesScores], count: int, progress: Callable[[int, int], Any] | None,
+    stop_asked: Callable[[], bool],
+) -> list[SeriesScores]:  # fmt: skip
+    found = list[SeriesScores]()
+    while len(found) < count:
         if stop_asked():
             raise StoppedError("Stopped before all series were scored.")
-        found.append(
-            detector.look_back(panel, index) if mode == "looking_back" else detector.as_of(panel, index, delay)
-        )
+        found.append(next(scores))
         if progress is not None:
-            progress(index + 1, len(panel))
+            progress(len(found), count)
     return found
+
+
+def _score(detector: Detector, alone: Panel, mode: Mode, delay: int) -> SeriesScores:
+    return detector.look_back(alone, 0) if mode == "looking_back" else detector.as_of(alone, 0, delay)
 
 
 def _raised(

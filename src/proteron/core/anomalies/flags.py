@@ -16,6 +16,7 @@ from proteron.core.words import counted
 
 Mode = Literal["looking_back", "as_of"]
 _DEGREES = 5
+_CERTAIN = ("gap", "zeros", "flat-line", "clipping")  # told by exact tests, not by how unusual they are
 
 
 @dataclass(frozen=True)
@@ -143,7 +144,8 @@ def flag_of(panel: Panel, index: int, candidate: Candidate, expected: Floats, ra
     time = panel.axis.times(panel.starts[index] + np.array([candidate.start]))[0]
     return Flag(
         panel.keys[index], candidate.start, candidate.stop, score, candidate.kind, str(time), at,
-        mean_of(panel.series(index)[part]), mean_of(expected[part]), once_in(score),
+        mean_of(panel.series(index)[part]), mean_of(expected[part]),
+        math.nan if candidate.kind in _CERTAIN else once_in(score),
     )  # fmt: skip
 
 

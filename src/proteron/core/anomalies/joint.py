@@ -371,7 +371,7 @@ class _Search:
         fitted = _solved(square[part, part], back[part])
         evidence = min(float(back[part] @ fitted), float(own[max(first - 1, low) - low : last + 1 - low].sum()))
         piece.worth = evidence - price_of(last - first)
-        if piece.worth <= 0:
+        if piece.worth <= 0 or np.abs(fitted).max() > self.widest:
             return False
         self.clean[first:last] -= fitted
         piece.start, piece.stop, piece.evidence = first, last, evidence

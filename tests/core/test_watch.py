@@ -1,0 +1,144 @@
+"""As of every moment: the same in any portions, nothing taken back, in time; and the drill that tells how often."""
+
+import itertools
+import math
+
+import numpy as np
+import pytest
+
+import proteron as pt
+from proteron.core.anomalies.as_of import Watch
+from proteron.core.anomalies.drill import Recall
+from proteron.core.anomalies.faults import FAULTS, places_for, unit_of
+from proteron.core.anomalies.flags import Flag
+from proteron.core.panel import Floats
+
+
+@pytest.fixture
+def values(rng: np.random.Generator) -> Floats:
+    found = 100 + 10 * np.sin(np.arange(1500) * np.pi / 12) + rng.normal(size=1500)
+    found[400] += 15
+    found[600:606] += rng.normal(0, 14, 6)
+    found[700:720] = found[700]
+    found[800:803] = 0
+    found[900:906] = np.nan
+    found[1000:1030] = found[950:980]
+    found[1200:] += 14
+    return found
+
+
+def raised_by(panel: pt.Panel, until: int | None = None, delay: int = 2) -> list[Flag]:
+    found = pt.find_anomalies(panel, "as_of", per_thousand=20, delay=delay, until=until)
+    return sorted(found, key=lambda flag: (flag.raised_at, flag.start))
+
+
+def test_points_in_any_portions_come_to_the_same(values: Floats, rng: np.random.Generator) -> None:
+    whole = Watch(5, (24, 168))
+    whole.add(values)
+    parts = Watch(5, (24, 168))
+    edges = np.sort(rng.choice(1500, 60, replace=False))
+    for part in np.split(values, edges):
+        parts.add(part)
+    for name in ("net", "kinds", "expected", "clean", "state"):
+        assert getattr(parts, name).tobytes() == getattr(whole, name).tobytes(), name
+    assert parts.arrivals.found == whole.arrivals.found and parts.moments == whole.moments
+    assert whole.decided == 1498 and len(whole.moments) > 8
+
+
+def test_cutting_anywhere_takes_nothing_back(values: Floats, rng: np.random.Generator) -> None:
+    panel = pt.Panel.from_arrays({"a": values}, "2024-01-01", "1 hour")
+    everything = pt.find_anomalies(panel, "as_of", per_thousand=20)
+    flags = raised_by(panel)
+    assert len(flags) >= 6
+    for cut in sorted(rng.choice(np.arange(60, 1500), 30, replace=False).tolist()):
+        known = pt.find_anomalies(panel, "as_of", per_thousand=20, until=cut)
+        decided = cut - 2
+        before = everything.scores.score[:decided]
+        exact = {at for flag in flags if flag.raised_at >= cut for at in range(flag.start, flag.stop)}
+        same = [at for at in range(decided) if at not in exact and at < cut - 8]
+        assert known.scores.score[same].tobytes() == before[same].tobytes()
+        told = [(each.start, each.raised_at, each.score) for each in raised_by(panel, cut)]
+        assert told == [(each.start, each.raised_at, each.score) for each in flags if each.raised_at < cut]
+
+
+def test_faults_are_raised_in_time_and_spoil_nothing_that_comes_after(values: Floats) -> None:
+    panel = pt.Panel.from_arrays({"a": values}, "2024-01-01", "1 hour")
+    flags = raised_by(panel)
+    by_kind = {flag.kind: flag for flag in reversed(flags)}
+    assert (by_kind["spike"].start, by_kind["spike"].raised_at) == (400, 402)
+    assert (by_kind["zeros"].start, by_kind["zeros"].stop, by_kind["zeros"].raised_at) == (800, 803, 800)
+    assert (by_kind["gap"].start, by_kind["gap"].raised_at) == (900, 900)
+    stuck, slip = by_kind["flat-line"], by_kind["slip"]
+    assert stuck.start == 700 and stuck.stop == 720 and stuck.raised_at <= 706
+    assert abs(slip.start - 1000) <= 1 and slip.raised_at <= 1006
+    shift = next(flag for flag in flags if flag.start >= 1190)
+    assert (shift.start, shift.raised_at, shift.kind) == (1200, 1202, "level shift")
+    assert not [flag for flag in flags if flag.start > 1210], "the new level is believed"
+    late = {delay: {flag.raised_at - flag.start for flag in raised_by(panel, delay=delay) if flag.start == 400}
+            for delay in (0, 1, 4)}  # fmt: skip
+    assert late == {0: {0}, 1: {1}, 4: {4}}
+
+
+def test_a_threshold_is_learned_from_what_was_raised_before(rng: np.random.Generator) -> None:
+    values = rng.normal(size=2000)
+    values[100:1000:30] += rng.uniform(8, 12, 30)
+    values[1500] += 9
+    panel = pt.Panel.from_arrays({"a": values}, "2024-01-01", "1 hour")
+    strict, loose = (pt.find_anomalies(panel, "as_of", per_thousand=each) for each in (0.5, 50))
+    assert strict.thresholds["a"] > loose.thresholds["a"] and len(strict) < len(loose)
+    assert {flag.start for flag in strict} < {flag.start for flag in loose}
+    assert 1500 in {flag.start for flag in loose} and 1500 not in {flag.start for flag in strict}
+
+
+def test_the_drill_tells_what_would_be_found(rng: np.random.Generator) -> None:
+    values = 100 + 10 * np.sin(np.arange(3000) * np.pi / 12) + rng.normal(size=3000)
+    values[700:730] += 25  # its own fault, which is repaired first
+    panel = pt.Panel.from_arrays({"a": values, "b": 3 * values[::-1]}, "2024-01-01", "1 hour")
+    asked = {"kinds": ["spike", "level shift", "flat-line"], "repeats": 30, "per_thousand": 10}
+    found = pt.drill(panel, seed=1, **asked)
+    assert found.recall == pt.drill(panel, seed=1, **asked).recall != pt.drill(panel, seed=2, **asked).recall
+    for kind in ("spike", "level shift"):
+        shares = [each.share for each in found.recall[kind].values()]
+        assert shares[0] < 0.2 and shares[-1] > 0.85 and shares == pytest.approx(sorted(shares), abs=0.1)
+        assert all(each.planted >= 30 and each.low <= each.share <= each.high for each in found.recall[kind].values())
+    assert found.recall["flat-line"][16.0].share > 0.9 and found.unverified < 1 and found.threshold < 6
+    assert found.recall["spike"][6.0].typical == pytest.approx(6 * np.median([1.0, 3.0]), rel=0.6)
+    soon = pt.drill(panel, "as_of", kinds=["spike"], sizes=[12], repeats=10)
+    assert soon.recall["spike"][12].delay == 2 and soon.recall["spike"][12].share > 0.8
+    real = 0  # the same fault for real, as often
+    for draw in range(40):
+        spoiled = 100 + 10 * np.sin(np.arange(3000) * np.pi / 12) + np.random.default_rng(draw).normal(size=3000)
+        spoiled[1500] += 6.0 * unit_of(spoiled, 24)
+        spoiled_panel = pt.Panel.from_arrays({"a": spoiled}, "2024-01-01", "1 hour")
+        real += any(f.start == 1500 for f in pt.find_anomalies(spoiled_panel, threshold=found.threshold))
+    assert abs(real / 40 - found.recall["spike"][6.0].share) < 0.25
+    assert found.to_arrow().num_rows == 14 and "spike by units: 2:" in repr(found)
+    with pytest.raises(pt.SettingsError, match="no fault “ghost”"):
+        pt.drill(panel, kinds=["ghost"])
+    with pytest.raises(pt.SettingsError, match="At least one"):
+        pt.drill(panel, repeats=0)
+    with pytest.raises(pt.TooShortError, match="no room"):
+        pt.drill(pt.Panel.from_arrays({"a": np.arange(6.0)}, "2024-01-01", "1 hour"))
+
+
+def test_faults_change_what_they_say_and_keep_apart(rng: np.random.Generator) -> None:
+    values = rng.normal(size=400)
+    for fault in FAULTS.values():
+        for size in fault.sizes:
+            spoiled = fault.make(values, 100, size, 2.0, rng)
+            assert len(spoiled) == fault.length(size), fault.kind
+    free = np.ones(400, dtype=bool)
+    free[200:300] = False
+    places = places_for(free, [30, 30, 30, 30, 300], rng, 10)
+    taken = sorted((at, at + 30) for at in places[:4] if at >= 0)
+    assert places[4] == -1 and all(free[low:high].all() and low >= 8 for low, high in taken)
+    assert all(later[0] >= earlier[1] + 10 for earlier, later in itertools.pairwise(taken))
+    assert unit_of(np.arange(50.0), 5) > 0 and unit_of(rng.normal(size=4000), 24) == pytest.approx(1, rel=0.1)
+
+
+def test_intervals_are_wilsons() -> None:
+    half = Recall(10, 5, 5, math.nan, 1, 1)
+    assert (half.low, half.high) == pytest.approx((0.2366, 0.7634), abs=1e-4)
+    none = Recall(20, 0, 0, math.nan, 1, 1)
+    assert none.low == 0 and none.high == pytest.approx(0.1611, abs=1e-4)
+    assert Recall(0, 0, 0, math.nan, 1, 1).interval == (0, 1)
