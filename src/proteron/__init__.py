@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from proteron.core import flatten, models, profile, windows
-    from proteron.core.anomalies import Anomalies, Drill, Flag, drill, find_anomalies
+    from proteron.core.anomalies import Anomalies, Drill, Flag, Watching, drill, find_anomalies, load_watching, watch
     from proteron.core.brought import read_forecasts
     from proteron.core.errors import (
         InputError,
@@ -46,15 +46,16 @@ __all__ = [
     "METRICS", "Anomalies", "Board", "BoardRow", "Breakdown", "Chain", "Contender", "DeclinedWarning", "Drill",
     "Experiment", "Finding", "FittedChain", "FittedContender", "Flag", "Fold", "Folds", "Forecast", "InputError",
     "Judging", "LeakCheck", "LimitError", "Losses", "Panel", "ProteronError", "Recipe", "Report", "SearchReport",
-    "SettingsError", "Table", "TableReading", "TooShortError", "UnitsError", "UnsettledWarning", "WindowPlan",
-    "blend", "drill", "export_onnx", "find_anomalies", "flatten", "forecaster", "forecasters", "leak_check",
-    "load_fitted", "models", "outlook", "profile", "read_folds", "read_forecasts", "read_panel", "read_table",
-    "run_experiment", "save_fitted", "search", "vary", "walk_forward", "windows", "with_future", "write_panel",
+    "SettingsError", "Table", "TableReading", "TooShortError", "UnitsError", "UnsettledWarning", "Watching",
+    "WindowPlan", "blend", "drill", "export_onnx", "find_anomalies", "flatten", "forecaster", "forecasters",
+    "leak_check", "load_fitted", "load_watching", "models", "outlook", "profile", "read_folds", "read_forecasts",
+    "read_panel", "read_table", "run_experiment", "save_fitted", "search", "vary", "walk_forward", "watch",
+    "windows", "with_future", "write_panel",
 ]  # fmt: skip
 
 # Where each name lives; loaded at first use, so that light commands start without the compiled core.
 _HOMES = {
-    "anomalies": ("Anomalies", "Drill", "Flag", "drill", "find_anomalies"),
+    "anomalies": ("Anomalies", "Drill", "Flag", "Watching", "drill", "find_anomalies", "load_watching", "watch"),
     "brought": ("read_forecasts",),
     "errors": (
         "DeclinedWarning",

@@ -11,7 +11,7 @@ from ugly import ugly_series
 
 import proteron as pt
 from proteron.core.anomalies import Mode
-from proteron.core.anomalies.budget import LEAST, USUAL, flags_allowed, score_of, threshold_by_rank, threshold_by_tail
+from proteron.core.anomalies.budget import JOINT, flags_allowed, score_of, threshold_by_rank, threshold_by_tail
 from proteron.core.anomalies.evidence import choose, point_evidence, precision, step_evidence, step_response
 from proteron.core.anomalies.exact import exact_faults
 from proteron.core.anomalies.expectation import Design, errors_between, expect, padded
@@ -205,7 +205,7 @@ def test_ugly_series_get_finite_scores(mode: Mode) -> None:
             score = found.scores.score
             assert (np.isnan(score) | ((score >= 0) & (score < 1e7))).all(), name
             assert not np.isinf(found.scores.expected).any(), name
-            assert all(LEAST < flag.score < 1e7 for flag in found), name
+            assert all(JOINT.least < flag.score < 1e7 for flag in found), name
 
 
 @pytest.mark.parametrize("mode", ["looking_back", "as_of"])
@@ -231,11 +231,11 @@ def test_a_budget_is_kept_over_the_panel_and_a_quiet_series_may_stay_quiet(rng: 
     assert len(pt.find_anomalies(panel, per_week=1)) == math.floor(2000 / 168)
     assert len(pt.find_anomalies(panel, threshold=1e6)) == 0
     assert flags_allowed(1000, 3600, None, None) is None and flags_allowed(168, 3600, None, 2) == 2
-    assert threshold_by_rank([9, 8, 7], None) == USUAL and threshold_by_rank([9, 8, 5], 2) == LEAST
+    assert threshold_by_rank([9, 8, 7], None) == JOINT.usual and threshold_by_rank([9, 8, 5], 2) == JOINT.least
     assert threshold_by_rank([9, 8, 7], 1) == 8 and threshold_by_rank([9, 8, 7], 0.5) == 9
     tails = [threshold_by_tail([7.0] * 20 + [12.0] * 5, each) for each in (0, 1, 10, 100)]
-    assert tails == sorted(tails, reverse=True) and tails[-1] == LEAST and tails[0] > 7
-    assert score_of(-30) == 0 and score_of(26.0) == USUAL
+    assert tails == sorted(tails, reverse=True) and tails[-1] == JOINT.least and tails[0] > 7
+    assert score_of(-30) == 0 and score_of(26.0) == JOINT.usual
     for wrong, said in (
         ({"per_week": 0}, "positive"), ({"per_thousand": -1}, "positive"), ({"mode": "both"}, "no mode"),
         ({"per_week": 1, "per_thousand": 1}, "not both"), ({"threshold": 5, "per_week": 1}, "not both"),

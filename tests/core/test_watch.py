@@ -2,11 +2,13 @@
 
 import itertools
 import math
+from pathlib import Path
 
 import numpy as np
 import pytest
 
 import proteron as pt
+from proteron.core.anomalies.arrivals import Copies
 from proteron.core.anomalies.as_of import Watch
 from proteron.core.anomalies.drill import Recall
 from proteron.core.anomalies.faults import FAULTS, places_for, unit_of
@@ -43,6 +45,45 @@ def test_points_in_any_portions_come_to_the_same(values: Floats, rng: np.random.
         assert getattr(parts, name).tobytes() == getattr(whole, name).tobytes(), name
     assert parts.arrivals.found == whole.arrivals.found and parts.moments == whole.moments
     assert whole.decided == 1498 and len(whole.moments) > 8
+
+
+def test_a_panel_is_watched_point_by_point_saved_and_gone_on_with(
+    values: Floats, rng: np.random.Generator, tmp_path: Path
+) -> None:
+    panel = pt.Panel.from_arrays({"a": values, "b": values[::-1]}, "2024-01-01", "1 hour")
+    wanted = pt.find_anomalies(panel, "as_of", per_week=2)
+    watching = pt.watch(panel.cut_at(300), per_week=2)
+    told = list(watching.flags)
+    for at in range(300, 1500):
+        told += watching.add(panel.between(at - 3, at + 1))  # what is there already is passed over
+        if at in (301, 700, 1004, 1210):
+            watching = pt.load_watching(watching.save(tmp_path / "state.npz"))
+    assert watching.flags == list(wanted) and "3000 points" in repr(watching)
+    seen = {(flag.key, flag.start, flag.raised_at, flag.score) for flag in told}
+    assert seen == {(flag.key, flag.start, flag.raised_at, flag.score) for flag in wanted} and len(told) == len(seen)
+    late = pt.Panel.from_arrays({"b": [1.0], "c": [5.0]}, "2024-03-03T14:00", "1 hour")
+    (gap,) = watching.add(late)
+    assert (gap.kind, gap.key, gap.start, gap.stop) == ("gap", "b", 1500, 1502) and list(watching.watches)[2] == "c"
+    for wrong, said in (
+        (pt.Panel.from_arrays({"a": values[:9] + 1}, "2024-01-01", "1 hour"), "“a” differs from what was watched"),
+        (pt.Panel.from_arrays({"a": [1.0]}, "2024-03-05", "1 day"), "by 1 hour in UTC, this by 1 day"),
+    ):
+        with pytest.raises(pt.InputError, match=said):
+            watching.add(wrong)
+    assert watching.watches["a"].points == 1500
+    (tmp_path / "other.npz").write_bytes(b"nothing of the kind")
+    for name in ("other.npz", "missing.npz"):
+        with pytest.raises(pt.InputError):
+            pt.load_watching(tmp_path / name)
+
+
+def test_what_is_remembered_of_copies_is_bounded(rng: np.random.Generator, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("proteron.core.anomalies.arrivals._REMEMBERED", 60)
+    values, copies = rng.normal(size=400), Copies((24,))
+    values[150:160], values[300:310] = values[101:111], values[3:13]  # of which the second is forgotten
+    values[200:210] = values[176:186]  # a season ago
+    found = [copies.add(float(value)) for value in values]
+    assert found[150:160] == [0, 0, 0, 0, 5, 6, 7, 8, 9, 10] and sum(found[:150]) + sum(found[160:]) == 0
 
 
 def test_cutting_anywhere_takes_nothing_back(values: Floats, rng: np.random.Generator) -> None:

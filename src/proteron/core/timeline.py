@@ -103,6 +103,11 @@ class Step:
         return f"{self.count} {unit}{'s' if self.count > 1 else ''}{closed_text(self.closed)}"
 
     @property
+    def whole_seasons(self) -> tuple[int, ...]:
+        """The two shortest seasons in whole points, where they are longer than one."""
+        return tuple(length for length in (round(each) for each in self.seasons[:2]) if length > 1)
+
+    @property
     def seasons(self) -> tuple[float, ...]:
         """Season lengths the step implies, in steps, shortest first (1 hour: 24, 168, 8766)."""
         lengths = tuple(length / self.count for length in _SEASONS[self.unit])

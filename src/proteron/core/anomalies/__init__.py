@@ -10,8 +10,9 @@ from proteron.core.anomalies.residuals import (
     scan_folds,
     threshold_as_of,
 )
+from proteron.core.anomalies.watching import Watching, load_watching, watch
 
 __all__ = [
-    "Anomalies", "Drill", "Flag", "Mode", "Scores", "budget_threshold", "drill", "find_anomalies", "flags_above",
-    "residual_scores", "scan_folds", "threshold_as_of",
+    "Anomalies", "Drill", "Flag", "Mode", "Scores", "Watching", "budget_threshold", "drill", "find_anomalies",
+    "flags_above", "load_watching", "residual_scores", "scan_folds", "threshold_as_of", "watch",
 ]  # fmt: skip

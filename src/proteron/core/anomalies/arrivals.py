@@ -1,15 +1,18 @@
 """What an arrival tells by itself, given the habits of the past: missing, zero, stuck, or a copy."""
 
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from proteron.core.anomalies.exact import repeat_chance, zeros_are_faults
 from proteron.core.panel import Floats
 
 _STUCK_FROM = 5
 _UNLIKELY = 0.02
+_REMEMBERED = 20_000  # points that a copy may be of, at least
 _GROUPED = 5  # equal neighbours that make a copy
 _LEAST_DISTINCT = 3
 _MOST_CHANCE = 0.1  # of two values to be equal
@@ -57,16 +60,19 @@ class Copies:
         self._seasons = [each for each in seasons if each > 1]
         self._places: dict[tuple[float, ...], int] = {}
         self._values: list[float] = []
+        self._first = 0  # position of the first of the values that are remembered
         self._source, self._length = -1, 0  # where the block began before, and how long it is
 
     def add(self, value: float) -> int:
         """How many of the latest points, this one among them, equal a block before; 0 where none do."""
         self._values.append(value)
-        at = len(self._values) - 1
-        if self._length and value == self._values[self._source + self._length]:
+        at = self._first + len(self._values) - 1
+        if self._length and value == self._values[self._source + self._length - self._first]:
             self._length += 1
         else:
             self._length = 0
+        if len(self._values) == 2 * _REMEMBERED:
+            self._forget()
         group = tuple(self._values[-_GROUPED:])
         if len(group) < _GROUPED or not all(math.isfinite(each) for each in group):
             return self._length
@@ -77,6 +83,22 @@ class Copies:
             if not any(lag % season == 0 for season in self._seasons):
                 self._source, self._length = before - _GROUPED + 1, _GROUPED
         return self._length
+
+    def restore(self, values: list[float], first: int, source: int, length: int) -> None:
+        """What was remembered, and the block that goes on."""
+        self._values, self._first, self._source, self._length = values, first, source, length
+        for at in range(_GROUPED - 1, len(values)):
+            group = tuple(values[at - _GROUPED + 1 : at + 1])
+            if all(math.isfinite(each) for each in group):
+                self._places[group] = first + at
+
+    def _forget(self) -> None:
+        """Of the older half."""
+        del self._values[:_REMEMBERED]
+        self._first += _REMEMBERED
+        self._places = {group: at for group, at in self._places.items() if at - _GROUPED + 1 >= self._first}
+        if self._source < self._first:
+            self._length = 0
 
 
 @dataclass
@@ -116,6 +138,23 @@ class Arrivals:
         if value != 0:
             self._around = [*self._around[-2:], abs(value)]
         return False
+
+    def arrays(self) -> dict[str, NDArray[np.float64]]:
+        """What the next arrivals are told by, besides `found`."""
+        copies = self._copies
+        place = [copies._first, copies._source, copies._length, self._run, self._last]
+        return {"values": np.array(copies._values), "place": np.array(place), "around": np.array(self._around)}
+
+    @classmethod
+    def restored(
+        cls, seasons: tuple[int, ...], found: list[Arrival], arrays: Mapping[str, NDArray[np.float64]]
+    ) -> "Arrivals":
+        """From what `arrays` told."""
+        out, place = cls(seasons), arrays["place"].tolist()
+        out.found, out._around = found, arrays["around"].tolist()
+        out._copies.restore(arrays["values"].tolist(), *(int(each) for each in place[:3]))
+        out._run, out._last = int(place[3]), float(place[4])
+        return out
 
     def _is_far_from_zero(self, habits: Habits) -> bool:
         return bool(self._around) and sorted(self._around)[len(self._around) // 2] > habits.near_zero

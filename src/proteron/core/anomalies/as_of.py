@@ -6,6 +6,7 @@ nothing. What is flagged is replaced by what was expected, so that it spoils not
 """
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -25,6 +26,8 @@ _BELIEVED = 24  # replaced points in a row after which their level is the new on
 _FOLLOWS = 0.02  # by which the spread of the neighbourhood follows each error
 _SHORT = 100  # points of a season that is waited for before anything is decided
 _CALM = 3.0  # times the usual that a neighbourhood's spread may be
+_ROOM = 256
+ARRAYS = ("raw", "scaled", "clean", "base", "weights", "net", "expected", "kinds")
 CLEAN, POINT, STEP, BLOCK, EXACT = 0, 1, 2, 3, 4
 
 
@@ -47,15 +50,25 @@ class Watch:
     def __init__(self, first: int, seasons: tuple[int, ...], delay: int = 2) -> None:
         self.first, self.seasons, self.delay = first, seasons, delay
         self.points = self.decided = 0
-        self.raw = self.scaled = self.clean = self.base = self.weights = np.empty(0)
-        self.net = self.expected = np.empty(0)
-        self.kinds = np.empty(0, dtype=np.int64)
+        self._room = {name: np.empty(_ROOM, dtype=np.int64 if name == "kinds" else np.float64) for name in ARRAYS}
         self.state = np.array([0.0, 1.0, 0.0, 0.0])  # shift, neighbourhood's factor, replaced in a row, condemned
         self.learned: Learned | None = None
         self.arrivals = Arrivals(seasons)
         season = seasons[0] if seasons and seasons[0] <= _SHORT else 1
         self.moments: list[int] = []  # after how many points it learned
         self.next_learning = max(_FIRST, 3 * season + 8 if season > 1 else 0)
+
+    def __getattr__(self, name: str) -> Any:
+        """Arrays (n_points,) of all points so far: `raw` as they came, `scaled` as they are looked at, `clean` without
+        what was found, `base` and `weights` of the filter, `net` evidence, `expected` values, and `kinds`."""
+        if name in ARRAYS:
+            return self.__dict__["_room"][name][: self.__dict__["points"]]
+        raise AttributeError(name)
+
+    def restore(self, arrays: dict[str, Any], state: Floats) -> None:
+        """Take arrays and state that another watch had, instead of points."""
+        self._room, self.points = {name: np.array(arrays[name]) for name in ARRAYS}, len(arrays["raw"])
+        self.state = np.array(state)
 
     def add(self, values: Floats) -> None:
         """Take further points, NaN where missing, and decide on what can be decided."""
@@ -68,11 +81,12 @@ class Watch:
                 self._learn()
 
     def _take(self, part: Floats) -> None:
-        for name in ("raw", "scaled", "clean", "base", "weights", "net", "expected", "kinds"):
-            there = getattr(self, name)
-            setattr(self, name, np.concatenate([there, np.zeros(len(part), dtype=there.dtype)]))
         start, self.points = self.points, self.points + len(part)
+        if self.points > len(self._room["raw"]):
+            self._room = {name: np.resize(each, max(2 * len(each), self.points)) for name, each in self._room.items()}
         self.raw[start:] = part
+        self.scaled[start:] = self.clean[start:] = self.base[start:] = self.weights[start:] = 0.0
+        self.kinds[start:] = CLEAN
         self.net[start:] = self.expected[start:] = np.nan
         habits = None if self.learned is None else self.learned.habits
         for at, value in enumerate(part.tolist(), start=start):
@@ -82,7 +96,7 @@ class Watch:
             self._decide(start)
 
     def _learn(self) -> None:
-        """Learn from the latest part of the past, looked back at."""
+        """Learn from the latest part of the past, looked back at; what lies before it is never read again."""
         low = max(self.points - REMEMBERED, 0)
         looked = look_back(self.raw[low:], self.first + low, self.seasons)
         self.next_learning = self.points + min(max(round(_GROWS * self.points), 8), _MOST_BETWEEN)
@@ -90,13 +104,12 @@ class Watch:
             return
         self.moments.append(self.points)
         self.learned = Learned(
-            looked.expectation, looked.scale, max(looked.tail, 1.0), Habits.learn(self.raw[low:], self.points)
-        )
-        self.clean = np.concatenate([np.full(low, looked.clean[0]), looked.clean])
+            looked.expectation.without_past, looked.scale, max(looked.tail, 1.0),
+            Habits.learn(self.raw[low:], self.points),
+        )  # fmt: skip
         self.state = np.array([looked.shift[-1], looked.place, 0.0, 0.0])
-        self.scaled = looked.scale.into(self.raw)
-        self.base = np.concatenate([np.zeros(low), looked.expectation.base])
-        self.weights = np.concatenate([np.zeros(low), looked.weights])
+        self.clean[low:], self.scaled[low:] = looked.clean, looked.scale.into(self.raw[low:])
+        self.base[low:], self.weights[low:] = looked.expectation.base, looked.weights
         self.decided = max(self.decided, self.points - self.delay)
         for at in range(self.decided, self.points):  # not decided yet, so as they came
             if np.isfinite(self.scaled[at]) and self.kinds[at] != EXACT:

@@ -2,15 +2,26 @@
 
 import math
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
 from proteron.core.errors import SettingsError
 
 PRICE = 18.0  # evidence against a single point that its price takes away; scores are on the scale of such a point
-USUAL = math.sqrt(26 + PRICE)  # without a budget
-LEAST = math.sqrt(15 + PRICE)  # whatever the budget
 _PRIOR_EXCESS = 20.0
+_LATEST = 8
+
+
+@dataclass(frozen=True)
+class Limits:
+    """Where a detector's threshold lies without a budget, and below which it is never, whatever the budget."""
+
+    usual: float
+    least: float
+
+
+JOINT = Limits(math.sqrt(26 + PRICE), math.sqrt(15 + PRICE))
 
 
 def score_of(net: float) -> float:
@@ -35,18 +46,31 @@ def flags_allowed(points: int, seconds: float, per_thousand: float | None, per_w
     return None
 
 
-def threshold_by_rank(scores: Sequence[float], allowed: float | None) -> float:
+def threshold_by_rank(scores: Sequence[float], allowed: float | None, limits: Limits = JOINT) -> float:
     """The threshold above which as many scores lie as a budget allows, and never below the least."""
     if allowed is None:
-        return USUAL
-    ranked = sorted((each for each in scores if each > LEAST), reverse=True)
-    return LEAST if len(ranked) <= allowed else ranked[int(allowed)]
+        return limits.usual
+    ranked = sorted((each for each in scores if each > limits.least), reverse=True)
+    return limits.least if len(ranked) <= allowed else ranked[int(allowed)]
 
 
-def threshold_by_tail(scores: Sequence[float], allowed: float | None) -> float:
+def threshold_by_tail(scores: Sequence[float], allowed: float | None, limits: Limits = JOINT) -> float:
     """The threshold that a budget means for what is still to come: an exponential tail fitted to past evidence."""
     if allowed is None:
-        return USUAL
-    excess = [each**2 - LEAST**2 for each in scores if each > LEAST]
-    mean = (float(np.median(excess)) / math.log(2) * len(excess) + _PRIOR_EXCESS) / (len(excess) + 1) if excess else 0.0
-    return math.sqrt(LEAST**2 + max(mean * math.log((len(excess) + 1) / (allowed + 1)), 0.0))
+        return limits.usual
+    excess = [each**2 - limits.least**2 for each in scores if each > limits.least]
+    if not excess:
+        return limits.least
+    mean = (float(np.median(excess)) / math.log(2) * len(excess) + _PRIOR_EXCESS) / (len(excess) + 1)
+    return math.sqrt(limits.least**2 + max(mean * math.log((len(excess) + 1) / (allowed + 1)), 0.0))
+
+
+def check_budget(per_thousand: float | None, per_week: float | None, threshold: float | None, delay: int) -> None:
+    """Raise `SettingsError` for a budget that is not positive, or given twice, or with a threshold; or for a delay."""
+    if not 0 <= delay <= _LATEST:
+        raise SettingsError(f"The delay is a number of points from 0 to {_LATEST}.", field="delay")
+    if threshold is not None and (per_thousand is not None or per_week is not None):
+        raise SettingsError("Give a budget or a threshold, not both.", field="threshold")
+    if threshold is not None and not threshold > 0:
+        raise SettingsError("The threshold is a positive number of spreads.", field="threshold")
+    flags_allowed(1, 1.0, per_thousand, per_week)

@@ -5,11 +5,13 @@ from typing import Any, ClassVar, Protocol
 import numpy as np
 
 from proteron.core.anomalies.as_of import Watch
-from proteron.core.anomalies.budget import score_of
+from proteron.core.anomalies.budget import JOINT, Limits, score_of
 from proteron.core.anomalies.events import told_as_of
+from proteron.core.anomalies.extreme_values import ExtremeValues
 from proteron.core.anomalies.flags import Candidate, SeriesScores
 from proteron.core.anomalies.joint import look_back
 from proteron.core.anomalies.naming import events_of
+from proteron.core.anomalies.odd_windows import OddWindows
 from proteron.core.documents import Settings
 from proteron.core.panel import Panel
 
@@ -20,6 +22,7 @@ class Detector(Protocol):
     """How anomalies are found in one series of a panel; settings are a model with a schema."""
 
     title: ClassVar[str]
+    limits: ClassVar[Limits]
 
     def look_back(self, panel: Panel, index: int) -> SeriesScores:
         """Score every point by all of them."""
@@ -32,16 +35,19 @@ class Joint(Settings):
     """Points, blocks and steps told together by what a robust regression expects, after exact tests."""
 
     title: ClassVar[str] = "joint"
+    limits: ClassVar[Limits] = JOINT
 
     def look_back(self, panel: Panel, index: int) -> SeriesScores:
         """Score every point by all of them."""
         values = np.array(panel.series(index))
-        looked = look_back(values, int(panel.starts[index]), seasons_of(panel))
+        looked = look_back(values, int(panel.starts[index]), panel.axis.step.whole_seasons)
         expected = looked.expected_values
         score = np.minimum(looked.strength, _NOT_FLAGGED)
         found = []
-        for each in events_of(looked, values, seasons_of(panel)):
-            candidate = Candidate(each.start, each.stop, each.kind, ((len(values) - 1, score_of(each.net)),))
+        for each in events_of(looked, values, panel.axis.step.whole_seasons):
+            candidate = Candidate(
+                each.start, each.stop, each.kind, ((len(values) - 1, score_of(each.net)),), exact=each.exact
+            )
             score[each.start : each.stop] = np.fmax(score[each.start : each.stop], candidate.score)
             found.append(candidate)
             if each.without is not None:
@@ -50,14 +56,13 @@ class Joint(Settings):
 
     def as_of(self, panel: Panel, index: int, delay: int) -> SeriesScores:
         """Score every point by those before it and `delay` after it."""
-        watch = Watch(int(panel.starts[index]), seasons_of(panel), delay)
+        watch = Watch(int(panel.starts[index]), panel.axis.step.whole_seasons, delay)
         watch.add(np.array(panel.series(index)))
         return told_as_of(watch)
 
 
-DETECTORS: dict[str, type[Any]] = {"joint": Joint}
-
-
-def seasons_of(panel: Panel) -> tuple[int, ...]:
-    """The two shortest seasons of a panel's step in points, where they are longer than one."""
-    return tuple(length for length in (round(each) for each in panel.axis.step.seasons[:2]) if length > 1)
+DETECTORS: dict[str, type[Any]] = {
+    "joint": Joint,
+    "odd_windows": OddWindows,
+    "extreme_values": ExtremeValues,
+}

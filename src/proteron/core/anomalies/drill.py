@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
-from proteron.core.anomalies.detectors import Joint, seasons_of
+from proteron.core.anomalies.detectors import Joint
 from proteron.core.anomalies.faults import FAULTS, Fault, places_for, unit_of
 from proteron.core.anomalies.find import find_anomalies
 from proteron.core.anomalies.flags import Anomalies, Mode
@@ -169,7 +169,7 @@ class _Yard:
 
     def __init__(self, panel: Panel, mode: Mode, delay: int, threshold: float, rng: np.random.Generator) -> None:
         self.mode, self.delay, self.threshold, self.rng = mode, delay, threshold, rng
-        self.season = next(iter(seasons_of(panel)), 1)
+        self.season = next(iter(panel.axis.step.whole_seasons), 1)
         self.repaired, self.free = _repaired(panel)
         self.units = [unit_of(self.repaired.series(index), self.season) for index in range(len(panel))]
         # What is flagged with nothing planted stays so and says nothing of planted faults.

@@ -41,14 +41,22 @@ class Expectation:
         return self.spreads.values
 
     @property
+    def without_past(self) -> "Expectation":
+        """The same without what it says of the points it was learned from."""
+        nothing = np.zeros(0)
+        return replace(self, base=nothing, errors=nothing, spreads=replace(self.spreads, values=nothing))
+
+    @property
     def taps(self) -> tuple[Ints, Floats]:
         """The filter from values to errors: lags from 0 on, and what a value at each counts."""
         return np.concatenate([[0], self.lags]), np.concatenate([[1.0], -self.weights])
 
     def base_at(self, first: int, points: int) -> Floats:
         """What is expected (n_points,) besides what points before say, from position `first` on."""
-        waves = harmonics(points, first, self.seasons)
-        return np.asarray((self.waves[:, None] * waves).sum(axis=0))  # the same for a point, however many are asked for
+        out = np.zeros(points)
+        for weight, wave in zip(self.waves.tolist(), harmonics(points, first, self.seasons), strict=True):
+            out += weight * wave  # one after the other, so that a point's is the same however many are asked for
+        return out
 
 
 @dataclass(frozen=True)

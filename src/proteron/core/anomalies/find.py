@@ -1,15 +1,22 @@
 """Anomalies of a panel: a detector's candidates above a threshold, looking back or as of every moment."""
 
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from typing import Any
 
 import numpy as np
 
-from proteron.core.anomalies.budget import flags_allowed, threshold_by_rank, threshold_by_tail
+from proteron.core.anomalies.budget import (
+    JOINT,
+    Limits,
+    check_budget,
+    flags_allowed,
+    threshold_by_rank,
+    threshold_by_tail,
+)
 from proteron.core.anomalies.detectors import DETECTORS, Detector
-from proteron.core.anomalies.flags import Anomalies, Flag, Mode, Scores, SeriesScores, flag_of
+from proteron.core.anomalies.flags import Anomalies, Candidate, Flag, Mode, Scores, SeriesScores, flag_of
 from proteron.core.anomalies.residuals import residual_anomalies
 from proteron.core.errors import SettingsError, StoppedError
 from proteron.core.flatten import Chain
@@ -45,46 +52,44 @@ def find_anomalies(
     as of each moment; without one a threshold that suits most series is used. Scores and `threshold` are in spreads: a
     block or step scores as a single point that is as unlikely.
 
-    `using` a contender, by its name or as it is (with a `chain`), flags what it did not forecast one step ahead, out of
-    sample; that is as of every moment by nature. Series are scored over so many `workers`; `progress` is told of
-    those done and of all. Raises `SettingsError`
-    for a budget that is not positive or beside a threshold, `StoppedError` when a stop was asked for.
+    `using` names another detector (“odd_windows”, “extreme_values”), or a contender, by its name or as it is (with a
+    `chain`): then what it did not forecast one step ahead is flagged, out of sample, as of every moment by nature.
+    Series are scored over so many `workers`; `progress` is told of those done and of all. Raises `SettingsError` for a
+    budget that is not positive or beside a threshold, `StoppedError` when a stop was asked for.
     """
     require_panel(panel)
-    _check(mode, per_thousand, per_week, threshold, delay)
+    if mode not in ("looking_back", "as_of"):
+        raise SettingsError(f"There is no mode “{mode}”; there are: looking_back, as_of.", field="mode")
+    check_budget(per_thousand, per_week, threshold, delay)
     panel = panel.cut_at(until)
     seconds = panel.axis.step.nominal_seconds
-    if using is not None:
+    if using is not None and using not in DETECTORS:
         contender = forecaster(using, chain=chain) if isinstance(using, str) else using
         weekly = flags_allowed(round(604800 / seconds), seconds, per_thousand, per_week)
         return residual_anomalies(
             panel, contender, _USUAL_PER_WEEK if weekly is None else weekly, seed, workers, threshold
         )
-    found = _scored(panel, DETECTORS["joint"](), mode, delay, workers, progress, stop_asked)
+    detector: Detector = DETECTORS[str(using or "joint")]()
+    found = _scored(panel, detector, mode, delay, workers, progress, stop_asked)
+
+    def allowed(points: int) -> float | None:
+        return flags_allowed(points, seconds, per_thousand, per_week)
+
     if threshold is None and mode == "looking_back":
         scored = sum(int(np.isfinite(each.score).sum()) for each in found)
-        allowed = flags_allowed(scored, seconds, per_thousand, per_week)
-        threshold = threshold_by_rank([each.score for one in found for each in one.candidates], allowed)
+        threshold = threshold_by_rank(
+            [each.score for one in found for each in one.candidates], allowed(scored), detector.limits
+        )
     thresholds, flags = {}, list[Flag]()
     for index, (key, one) in enumerate(zip(panel.keys, found, strict=True)):
-        raised, thresholds[key] = _raised(
-            one, threshold, lambda points: flags_allowed(points, seconds, per_thousand, per_week)
-        )
-        flags += [flag_of(panel, index, one.candidates[place], one.expected, each) for place, each in raised.items()]
-    scores = Scores(panel, *(np.concatenate([getattr(each, name) for each in found]) for name in ("expected", "score")))
-    return Anomalies(scores, thresholds, tuple(sorted(flags, key=lambda flag: (flag.time, flag.key))))
-
-
-def _check(mode: str, per_thousand: float | None, per_week: float | None, threshold: float | None, delay: int) -> None:
-    if mode not in ("looking_back", "as_of"):
-        raise SettingsError(f"There is no mode “{mode}”; there are: looking_back, as_of.", field="mode")
-    if not 0 <= delay <= 8:
-        raise SettingsError("The delay is a number of points from 0 to 8.", field="delay")
-    if threshold is not None and (per_thousand is not None or per_week is not None):
-        raise SettingsError("Give a budget or a threshold, not both.", field="threshold")
-    if threshold is not None and not threshold > 0:
-        raise SettingsError("The threshold is a positive number of spreads.", field="threshold")
-    flags_allowed(1, 1.0, per_thousand, per_week)
+        raised, thresholds[key] = raised_of(one.candidates, one.moments, threshold, allowed, detector.limits)
+        first, values = int(panel.starts[index]), panel.series(index)
+        flags += [
+            flag_of(panel.axis, first, key, values, one.candidates[place], one.expected, each)
+            for place, each in raised.items()
+        ]
+    series = Scores(panel, *(np.concatenate([getattr(each, name) for each in found]) for name in ("expected", "score")))
+    return Anomalies(series, thresholds, tuple(sorted(flags, key=lambda flag: (flag.time, flag.key))))
 
 
 def _scored(
@@ -123,16 +128,20 @@ def _score(detector: Detector, alone: Panel, mode: Mode, delay: int) -> SeriesSc
     return detector.look_back(alone, 0) if mode == "looking_back" else detector.as_of(alone, 0, delay)
 
 
-def _raised(
-    found: SeriesScores, fixed: float | None, allowed: Callable[[int], float | None]
+def raised_of(
+    candidates: Sequence[Candidate],
+    moments: Sequence[int],
+    fixed: float | None,
+    allowed: Callable[[int], float | None],
+    limits: Limits = JOINT,
 ) -> tuple[dict[int, tuple[int, float]], float]:
     """By place among the candidates where each rose above the threshold of the moment, and with what score; and the
-    last threshold, which is learned from the past unless it is `fixed`."""
-    courses = [(at, score, place) for place, each in enumerate(found.candidates) for at, score in each.course]
+    last threshold, which is learned at `moments` from the past unless it is `fixed`."""
+    courses = [(at, score, place) for place, each in enumerate(candidates) for at, score in each.course]
     courses.sort()
-    threshold = fixed or threshold_by_tail([], allowed(1))
+    threshold = fixed or threshold_by_tail([], allowed(1), limits)
     raised, past, next_up = dict[int, tuple[int, float]](), dict[int, float](), 0
-    for moment in [*found.moments, None]:
+    for moment in [*moments, None]:
         while next_up < len(courses) and (moment is None or courses[next_up][0] < moment):
             at, score, place = courses[next_up]
             past[place] = score
@@ -140,5 +149,5 @@ def _raised(
                 raised.setdefault(place, (at, score))
             next_up += 1
         if moment is not None and fixed is None:
-            threshold = threshold_by_tail(list(past.values()), allowed(moment))
+            threshold = threshold_by_tail(list(past.values()), allowed(moment), limits)
     return raised, threshold

@@ -11,12 +11,11 @@ import pyarrow as pa
 from scipy.special import stdtr
 
 from proteron.core.panel import Floats, Panel
-from proteron.core.timeline import Moment
+from proteron.core.timeline import Moment, TimeAxis
 from proteron.core.words import counted
 
 Mode = Literal["looking_back", "as_of"]
 _DEGREES = 5
-_CERTAIN = ("gap", "zeros", "flat-line", "clipping")  # told by exact tests, not by how unusual they are
 
 
 @dataclass(frozen=True)
@@ -120,6 +119,7 @@ class Candidate:
     stop: int
     kind: str
     course: tuple[tuple[int, float], ...]
+    exact: bool = False  # told by an exact test
 
     @property
     def score(self) -> float:
@@ -138,14 +138,16 @@ class SeriesScores:
     moments: tuple[int, ...] = ()
 
 
-def flag_of(panel: Panel, index: int, candidate: Candidate, expected: Floats, raised: tuple[int, float]) -> Flag:
-    """A candidate of a series of a panel as a flag, raised with a score at a position."""
+def flag_of(
+    axis: TimeAxis, first: int, key: str, values: Floats, candidate: Candidate, expected: Floats,
+    raised: tuple[int, float],
+) -> Flag:  # fmt: skip
+    """A candidate of a series as a flag, raised with a score at a position; `first` is that of its first point."""
     part, (at, score) = slice(candidate.start, candidate.stop), raised
-    time = panel.axis.times(panel.starts[index] + np.array([candidate.start]))[0]
+    time = axis.times(first + np.array([candidate.start]))[0]
     return Flag(
-        panel.keys[index], candidate.start, candidate.stop, score, candidate.kind, str(time), at,
-        mean_of(panel.series(index)[part]), mean_of(expected[part]),
-        math.nan if candidate.kind in _CERTAIN else once_in(score),
+        key, candidate.start, candidate.stop, score, candidate.kind, str(time), at, mean_of(values[part]),
+        mean_of(expected[part]), math.nan if candidate.exact else once_in(score),
     )  # fmt: skip
 
 
@@ -158,4 +160,4 @@ def mean_of(values: Floats) -> float:
 def once_in(score: float) -> float:
     """In how many points an error reaches a score by chance once, in either direction, were errors of Student's t with
     five degrees of freedom: their tails are rarely a normal's."""
-    return 0.5 / float(stdtr(_DEGREES, -score))
+    return 0.5 / max(float(stdtr(_DEGREES, -score)), 1e-300)

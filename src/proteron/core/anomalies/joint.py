@@ -6,11 +6,11 @@ what is expected, and no fault echoes a season later.
 """
 
 from dataclasses import dataclass, field
-from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
 
+from proteron.core.anomalies.bridging import filled
 from proteron.core.anomalies.evidence import (
     APART,
     BLOCK_POINT_PRICE,
@@ -141,38 +141,6 @@ def on_logarithms(values: Floats, season: int) -> bool:
     if not (spreads > 0).all() or levels[-1] < 1.3 * levels[0]:
         return False
     return bool(np.polyfit(np.log(levels), np.log(spreads), 1)[0] > 0.5)
-
-
-def filled(values: Floats, hidden: NDArray[np.bool_], first: int, seasons: tuple[int, ...]) -> Floats:
-    """Values with the hidden ones bridged: a straight line plus what their phase usually adds."""
-    out = np.where(hidden, np.nan, values)
-    at, known = np.arange(len(out)), np.flatnonzero(np.isfinite(out))
-    season = next((each for each in reversed(seasons) if len(known) >= 3 * each), 1)
-    usual = np.zeros(season)
-    if season > 1:
-        level = _levels(out, season)
-        off, phase = out - level, (first + at) % season
-        for each in range(season):
-            mine = off[(phase == each) & np.isfinite(off)]
-            usual[each] = float(np.median(mine)) if len(mine) else 0.0
-        flat = out - usual[phase]
-        bridged = np.interp(at, known, flat[known]) + usual[phase]
-    else:
-        bridged = np.interp(at, known, out[known])
-    return np.where(np.isfinite(out), out, bridged)
-
-
-def _levels(values: Floats, season: int) -> Floats:
-    """Medians of seasons, joined by straight lines."""
-    count = max(len(values) // season, 1)
-    edges = np.linspace(0, len(values), count + 1).astype(np.int64)
-    middles, centres = [], []
-    for low, high in pairwise(edges.tolist()):
-        part = values[low:high]
-        if np.isfinite(part).any():
-            middles.append(float(np.nanmedian(part)))
-            centres.append((low + high - 1) / 2)
-    return np.interp(np.arange(len(values)), centres, middles)
 
 
 def look_back(values: Floats, first: int, seasons: tuple[int, ...]) -> Looked:

@@ -4,9 +4,10 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from proteron.core.anomalies.bridging import filled
 from proteron.core.anomalies.evidence import STEP_AHEAD, step_response
 from proteron.core.anomalies.exact import Span
-from proteron.core.anomalies.joint import Looked, Piece, filled
+from proteron.core.anomalies.joint import Looked, Piece
 from proteron.core.panel import Floats
 
 KINDS = (
@@ -35,12 +36,13 @@ class Event:
     kind: str
     net: float
     steps: list[Piece] = field(default_factory=list)
+    exact: bool = False
     without: Floats | None = None  # (n_points of the span,) what was expected had it not been
 
 
 def events_of(looked: Looked, values: Floats, seasons: tuple[int, ...]) -> list[Event]:
     """What was found in values (n_points,) as events in time order; none overlap."""
-    own = [Event(each.start, each.stop, each.kind, _sure(each)) for each in looked.exact]
+    own = [Event(each.start, each.stop, each.kind, _sure(each), exact=True) for each in looked.exact]
     steps = [each for each in looked.pieces if each.step]
     events = _shifts(steps, looked.tail, max(_LONGEST_SHIFT, 4 * (seasons[0] if seasons else 1)))
     for each in (each for each in looked.pieces if not each.step):

@@ -48,7 +48,7 @@ class Trials:
 
     def __init__(self, alone: Panel, horizon: int | None) -> None:
         self.alone, self.values = alone, np.ascontiguousarray(alone.series(0))
-        self.start, self.seasons = int(alone.starts[0]), seasons_of(alone)
+        self.start, self.seasons = int(alone.starts[0]), alone.axis.step.whole_seasons
         self.horizon = horizon or max(self.seasons[0] if self.seasons else 1, 1)
         self.candidates = candidates_for(self.values, self.seasons)
         self.cuts = cuts_of(self.values, self.seasons, self.horizon)
@@ -160,11 +160,6 @@ def members_of(key: str, facts: Mapping[str, Any], arrays: Mapping[str, NDArray[
         state = ForecasterState((key,), mine, facts["facts"][place])
         found.append(Member(Candidate.named(facts["candidates"][place]), state, facts["weights"][place]))
     return found
-
-
-def seasons_of(panel: Panel) -> tuple[int, ...]:
-    """The two shortest seasons of a panel's step in points, where they are longer than one."""
-    return tuple(length for length in (round(each) for each in panel.axis.step.seasons[:2]) if length > 1)
 
 
 def cuts_of(values: Floats, seasons: tuple[int, ...], horizon: int) -> list[int]:

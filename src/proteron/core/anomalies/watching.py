@@ -1,0 +1,199 @@
+"""A panel watched as it comes: flags raised as of every moment, state that is saved and moved on point by point."""
+
+import io
+import json
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+from zipfile import BadZipFile
+
+import numpy as np
+
+from proteron.core.anomalies.arrivals import Arrival, Arrivals, Habits
+from proteron.core.anomalies.as_of import ARRAYS, Learned, Watch
+from proteron.core.anomalies.budget import check_budget, flags_allowed
+from proteron.core.anomalies.events import Teller
+from proteron.core.anomalies.expectation import Expectation, Spreads
+from proteron.core.anomalies.find import raised_of
+from proteron.core.anomalies.flags import Flag, flag_of
+from proteron.core.anomalies.joint import Scale
+from proteron.core.documents import canonical_json
+from proteron.core.errors import InputError, ProteronError
+from proteron.core.panel import Floats, Panel, require_panel
+from proteron.core.timeline import TimeAxis
+
+_SCHEMA = 1
+
+
+class Watching:
+    """What is known of every series of a panel, and the flags raised so far."""
+
+    def __init__(self, axis: TimeAxis, seasons: tuple[int, ...], settings: dict[str, Any]) -> None:
+        """Nothing is known yet; `settings` are delay, per_thousand, per_week and threshold."""
+        self.axis, self.seasons, self.settings = axis, seasons, settings
+        self.watches: dict[str, Watch] = {}
+        self._tellers: dict[str, Teller] = {}
+        self._flags: dict[str, dict[tuple[int, str], Flag]] = {}
+
+    def __repr__(self) -> str:
+        points = sum(each.points for each in self.watches.values())
+        return f"Watching {len(self.watches)} series, {points} points, {len(self.flags)} flags raised"
+
+    @property
+    def flags(self) -> list[Flag]:
+        """All flags raised so far, by when they began."""
+        found = [flag for mine in self._flags.values() for flag in mine.values()]
+        return sorted(found, key=lambda flag: (flag.time, flag.key))
+
+    @property
+    def open(self) -> list[Flag]:
+        """Flags that go on: they reach up to the last points that are decided."""
+        return [flag for flag in self.flags if flag.stop >= self.watches[flag.key].decided]
+
+    def add(self, panel: Panel) -> list[Flag]:
+        """Take further points of series, known ones or new ones, and tell what was raised by them.
+
+        Points that are there already are passed over. Raises `InputError` for another step, and where such a point
+        differs from what came before; nothing is taken then.
+        """
+        require_panel(panel)
+        if panel.axis.step != self.axis.step or panel.axis.zone != self.axis.zone:
+            raise InputError(
+                f"What is watched is by {self.axis.step} in {self.axis.zone}, this by {panel.axis.step} in "
+                f"{panel.axis.zone}.", field="step",
+            )  # fmt: skip
+        moved = panel.on_axis(self.axis)
+        fresh = {key: self._fresh(key, int(moved.starts[at]), moved.series(at)) for at, key in enumerate(moved.keys)}
+        raised = []
+        for at, key in enumerate(moved.keys):
+            watch = self.watches.get(key) or Watch(int(moved.starts[at]), self.seasons, self.settings["delay"])
+            self.watches[key] = watch
+            watch.add(fresh[key])
+            raised += self._raised(key)
+        return sorted(raised, key=lambda flag: (flag.time, flag.key))
+
+    def _fresh(self, key: str, start: int, values: Floats) -> Floats:
+        """What is new of a delivery, with what is missing between."""
+        watch = self.watches.get(key)
+        if watch is None:
+            return values
+        skipped = watch.first + watch.points - start
+        if skipped < 0:
+            return np.concatenate([np.full(-skipped, np.nan), values])
+        there = watch.raw[max(start - watch.first, 0) : start - watch.first + len(values)]
+        if start < watch.first or not np.array_equal(there, values[:skipped][: len(there)], equal_nan=True):
+            raise InputError(f"“{key}” differs from what was watched before.", field="values")
+        return values[skipped:]
+
+    def _raised(self, key: str) -> list[Flag]:
+        """What was raised of a series since it was asked last; flags that go on are kept as they are now."""
+        watch, settings = self.watches[key], self.settings
+        candidates = self._tellers.setdefault(key, Teller()).told(watch)
+        seconds = self.axis.step.nominal_seconds
+
+        def allowed(points: int) -> float | None:
+            return flags_allowed(points, seconds, settings["per_thousand"], settings["per_week"])
+
+        raised, _ = raised_of(candidates, watch.moments, settings["threshold"], allowed)
+        before, now = self._flags.get(key, {}), dict[tuple[int, str], Flag]()
+        for place, moment in raised.items():
+            each = candidates[place]
+            flag = flag_of(self.axis, watch.first, key, watch.raw, each, watch.expected, moment)
+            now[each.start, "exact" if each.exact else ""] = flag
+        self._flags[key] = now
+        return [flag for place, flag in now.items() if place not in before]
+
+    def save(self, path: Path | str) -> Path:
+        """Write everything to one file, from which it goes on elsewhere to the bit; returns the path."""
+        document: dict[str, Any] = {
+            "schema_version": _SCHEMA, "axis": self.axis.document(), "seasons": self.seasons,
+            "settings": self.settings, "keys": list(self.watches), "watches": [],
+        }  # fmt: skip
+        arrays: dict[str, Any] = {}
+        for place, watch in enumerate(self.watches.values()):
+            told, mine = _parts_of(watch)
+            document["watches"].append(told)
+            arrays |= {f"{place}.{name}": each for name, each in mine.items()}
+        arrays["document"] = np.frombuffer(canonical_json(document).encode(), dtype=np.uint8)
+        out = io.BytesIO()
+        np.savez_compressed(out, allow_pickle=False, **arrays)
+        Path(path).write_bytes(out.getvalue())
+        return Path(path)
+
+
+def watch(
+    panel: Panel, *, delay: int = 2, per_thousand: float | None = None, per_week: float | None = None,
+    threshold: float | None = None,
+) -> Watching:  # fmt: skip
+    """Begin to watch a panel: what it holds is taken point by point, as if it came just now.
+
+    Raises `SettingsError` for a budget that is not positive, or beside a threshold.
+    """
+    require_panel(panel)
+    check_budget(per_thousand, per_week, threshold, delay)
+    settings = {"delay": delay, "per_thousand": per_thousand, "per_week": per_week, "threshold": threshold}
+    found = Watching(panel.axis, panel.axis.step.whole_seasons, settings)
+    found.add(panel)
+    return found
+
+
+def load_watching(path: Path | str) -> Watching:
+    """Read what `Watching.save` wrote; raises `InputError` for anything else."""
+    try:
+        with np.load(Path(path), allow_pickle=False) as archive:
+            arrays = {name: archive[name] for name in archive.files}
+        document = json.loads(arrays["document"].tobytes().decode())
+        if document["schema_version"] != _SCHEMA:
+            raise InputError(f"What is watched has “schema_version”: {_SCHEMA}.", field="file")
+        found = Watching(
+            TimeAxis.from_document(document["axis"]), tuple(document["seasons"]), dict(document["settings"])
+        )
+        for place, (key, told) in enumerate(zip(document["keys"], document["watches"], strict=True)):
+            mine = {name.split(".", 1)[1]: each for name, each in arrays.items() if name.startswith(f"{place}.")}
+            found.watches[key] = _restored(told, mine, found.seasons, int(found.settings["delay"]))
+            found._raised(key)
+        return found
+    except ProteronError:
+        raise
+    except OSError as error:
+        raise InputError(f"{path} cannot be read: {error.strerror or error}.", field="file") from error
+    except (KeyError, ValueError, TypeError, AttributeError, BadZipFile, UnicodeDecodeError) as error:
+        raise InputError(f"{path} is nothing watched: {type(error).__name__} at {error}.", field="file") from error
+
+
+_LEARNED = ("lags", "weights", "waves")
+
+
+def _parts_of(watch: Watch) -> tuple[dict[str, Any], dict[str, Any]]:
+    """A watch as plain data and arrays."""
+    arrays = {name: getattr(watch, name) for name in ARRAYS} | {"state": watch.state}
+    told: dict[str, Any] = {
+        "first": watch.first, "decided": watch.decided, "moments": watch.moments, "next_learning": watch.next_learning,
+        "arrivals": [asdict(each) for each in watch.arrivals.found],
+    }  # fmt: skip
+    arrays |= {f"arrivals.{name}": each for name, each in watch.arrivals.arrays().items()}
+    if watch.learned is not None:
+        learned = watch.learned
+        arrays |= {f"learned.{name}": getattr(learned.expectation, name) for name in _LEARNED}
+        arrays["learned.slots"] = learned.expectation.spreads.slots
+        told["learned"] = {
+            "floor": learned.expectation.spreads.floor, "seasons": learned.expectation.seasons, "tail": learned.tail,
+            "scale": asdict(learned.scale), "habits": asdict(learned.habits),
+        }  # fmt: skip
+    return told, arrays
+
+
+def _restored(told: dict[str, Any], arrays: dict[str, Any], seasons: tuple[int, ...], delay: int) -> Watch:
+    watch, nothing = Watch(int(told["first"]), seasons, delay), np.zeros(0)
+    watch.restore({name: arrays[name] for name in ARRAYS}, arrays["state"])
+    watch.decided, watch.moments = int(told["decided"]), list(told["moments"])
+    watch.next_learning = int(told["next_learning"])
+    mine = {name.removeprefix("arrivals."): each for name, each in arrays.items() if name.startswith("arrivals.")}
+    watch.arrivals = Arrivals.restored(seasons, [Arrival(**each) for each in told["arrivals"]], mine)
+    if "learned" in told:
+        each = told["learned"]
+        spreads = Spreads(nothing, arrays["learned.slots"], each["floor"])
+        lags, weights, waves = (arrays[f"learned.{name}"] for name in _LEARNED)
+        expectation = Expectation(lags, weights, waves, nothing, nothing, spreads, tuple(each["seasons"]))
+        watch.learned = Learned(expectation, Scale(**each["scale"]), each["tail"], Habits(**each["habits"]))
+    return watch
