@@ -12,6 +12,7 @@ from proteron.core.documents import Settings
 from proteron.core.panel import Floats, Panel
 
 _NORMAL = 1.4826
+_FLAT = 1e-9  # of the largest value so far, below which a spread is what rounding leaves
 _LATELY = 8  # windows' worth of distances that tell what is usual
 _FIRST = 4  # windows that are compared with before a distance says anything
 
@@ -53,14 +54,20 @@ def nearest_distances(values: Floats, window: int, earlier_only: bool = False) -
     if count < 2:
         return np.full(max(count, 0), np.nan)
     known = np.isfinite(values)
-    centred = np.where(known, values - np.mean(values[known]) if known.any() else 0.0, 0.0)
+    if not known.any():
+        return np.full(count, np.nan)
+    # As of every moment nothing may depend on what comes later, not even the last bit: no mean or scale of all.
+    centre = values[known][0] if earlier_only else float(np.mean(values[known]))
+    centred = np.where(known, values - centre, 0.0)
+    centred /= 1.0 if earlier_only else max(float(np.abs(centred).max()), 1e-300)
     missing = np.concatenate([[0], np.cumsum(~known)])
     whole = missing[window:] == missing[:-window]
-    sums = np.lib.stride_tricks.sliding_window_view(centred, window)
-    means, spreads = sums.mean(axis=1), sums.std(axis=1)
-    level = max(float(np.abs(centred).max()), 1e-300)
-    spreads = np.where(spreads > 1e-9 * level, spreads, 0.0)
-    best = _closest(centred / level, means / level, spreads / level, whole, window, earlier_only)
+    windows = np.lib.stride_tricks.sliding_window_view(centred, window)
+    with np.errstate(over="ignore", invalid="ignore"):
+        means, spreads = windows.mean(axis=1), windows.std(axis=1)
+        so_far = np.maximum.accumulate(np.abs(centred))[window - 1 :]
+        spreads = np.where(spreads > _FLAT * so_far, spreads, 0.0)
+        best = _closest(centred, means, spreads, whole, window, earlier_only)
     return np.where(best > -2, np.sqrt(np.maximum(2 * window * (1 - best), 0.0)), np.nan)
 
 
