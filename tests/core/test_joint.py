@@ -263,3 +263,26 @@ def test_what_is_found_is_taken_out_and_nothing_else(rng: np.random.Generator) -
     assert restored[away] == pytest.approx(values[away]) and abs(restored[900] - clean[900]) < 4
     assert looked.scale.out_of(looked.clean)[500:512] == pytest.approx(clean[500:512], abs=1.5)
     assert 0.8 <= looked.tail < 1.2 and np.isnan(looked.strength[900])
+
+
+def test_flagged_values_are_repaired_or_masked_and_never_scored(rng: np.random.Generator) -> None:
+    clean = hourly(rng)
+    values = clean.copy()
+    values[500:512] += 14
+    values[700:703] = np.nan
+    values[1500:] += 12
+    panel = pt.Panel.from_arrays({"calm": clean, "wild": values}, "2024-01-01", "1 hour")
+    found = pt.find_anomalies(panel)
+    assert [(flag.kind, flag.stays) for flag in found] == [
+        ("level shift", False), ("gap", False), ("level shift", True)
+    ]  # fmt: skip
+    repaired, masked = found.repaired(), found.masked()
+    wild = repaired.series(1)
+    assert wild[500:512] == pytest.approx(clean[500:512], abs=4) and np.isfinite(wild[700:703]).all()
+    away = np.ones(2000, dtype=bool)
+    away[[*range(500, 512), *range(700, 703)]] = False
+    assert wild[away].tobytes() == values[away].tobytes() and repaired.series(0).tobytes() == clean.tobytes()
+    assert np.flatnonzero(np.isnan(repaired.scorable())).tolist() == (2000 + np.flatnonzero(~away)).tolist()
+    assert np.flatnonzero(np.isnan(masked.learnable().values)).tolist() == (2000 + np.flatnonzero(~away)).tolist()
+    assert {mask.reason for mask in masked.masks} == {"level shift", "gap"}
+    assert [flag.start for flag in pt.find_anomalies(repaired, threshold=9)] == [1500]

@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
-from proteron.core.anomalies.detectors import Joint
+from proteron.core.anomalies.budget import JOINT
 from proteron.core.anomalies.faults import FAULTS, Fault, places_for, unit_of
 from proteron.core.anomalies.find import find_anomalies
 from proteron.core.anomalies.flags import Anomalies, Mode
@@ -231,19 +231,12 @@ class _Yard:
 
 
 def _repaired(panel: Panel) -> tuple[Panel, list[NDArray[np.bool_]]]:
-    """The panel with what looking back finds replaced by what was expected, and which points are far from any."""
-    values, free, detector = panel.values.copy(), [], Joint()
-    for index in range(len(panel)):
-        found = detector.look_back(panel, index)
-        first = int(panel.offsets[index])
-        series = values[first : first + int(panel.lengths[index])]
-        mine = np.isfinite(series)
-        for each in found.candidates:
-            part = slice(each.start, each.stop)
-            series[part] = np.where(np.isfinite(found.expected[part]), found.expected[part], series[part])
-            mine[max(each.start - _APART, 0) : each.stop + _APART] = False
-        series[:] = _bridged(series)
-        free.append(mine)
+    """The panel with all that looking back finds replaced by what was expected, and which points are far from any."""
+    found = find_anomalies(panel, threshold=JOINT.least)
+    out, free = found.repaired(), [np.isfinite(panel.series(index)) for index in range(len(panel))]
+    for flag in found:
+        free[panel.index(flag.key)][max(flag.start - _APART, 0) : flag.stop + _APART] = False
+    values = np.concatenate([_bridged(out.series(index)) for index in range(len(panel))])
     return panel.with_values(values), free
 
 

@@ -89,7 +89,7 @@ def find_anomalies(
             for place, each in raised.items()
         ]
     series = Scores(panel, *(np.concatenate([getattr(each, name) for each in found]) for name in ("expected", "score")))
-    return Anomalies(series, thresholds, tuple(sorted(flags, key=lambda flag: (flag.time, flag.key))))
+    return Anomalies(series, thresholds, tuple(sorted(flags, key=lambda flag: (flag.time, flag.key))), mode)
 
 
 def _scored(

@@ -3,14 +3,14 @@
 import math
 from collections import Counter
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
 from scipy.special import stdtr
 
-from proteron.core.panel import Floats, Panel
+from proteron.core.panel import FILLED, FROM_BOTH_SIDES, NOT_SCORED, Floats, Mask, Panel
 from proteron.core.timeline import Moment, TimeAxis
 from proteron.core.words import counted
 
@@ -36,6 +36,11 @@ class Flag:
     observed: float = math.nan
     expected: float = math.nan
     once_in: float = math.nan
+
+    @property
+    def stays(self) -> bool:
+        """Whether it tells of a level that moved and stayed, which is no span of wrong values."""
+        return self.kind == "level shift" and self.stop - self.start == 1
 
     @property
     def sentence(self) -> str:
@@ -82,6 +87,7 @@ class Anomalies:
     scores: Scores
     thresholds: Mapping[str, float]
     flags: tuple[Flag, ...]
+    mode: Mode = "as_of"
 
     def __iter__(self) -> Iterator[Flag]:
         return iter(self.flags)
@@ -91,6 +97,30 @@ class Anomalies:
 
     def __getitem__(self, place: int) -> Flag:
         return self.flags[place]
+
+    def repaired(self) -> Panel:
+        """The panel with what was expected in the place of flagged values, marked as filled and never scored; a level
+        that stays moved is left as it is. Gaps are filled, too."""
+        panel = self.scores.panel
+        values, marks = panel.values.copy(), panel.marks.copy()
+        marked = FILLED | NOT_SCORED | (FROM_BOTH_SIDES if self.mode == "looking_back" else 0)
+        for flag in self.flags:
+            first = int(panel.offsets[panel.index(flag.key)])
+            at = np.arange(first + flag.start, first + flag.stop)
+            at = at[np.isfinite(self.scores.expected[at])] if not flag.stays else at[:0]
+            values[at] = self.scores.expected[at]
+            marks[at] |= np.uint8(marked)
+        return replace(panel.with_values(values), marks=marks)
+
+    def masked(self) -> Panel:
+        """The panel with flagged spans masked from learning and scoring, under the names of their kinds; a level that
+        stays moved is left as it is."""
+        panel = self.scores.panel
+        starts = {key: int(panel.starts[index]) for index, key in enumerate(panel.keys)}
+        return panel.with_masks(
+            [Mask(starts[flag.key] + flag.start, starts[flag.key] + flag.stop, flag.kind, key=flag.key)
+             for flag in self.flags if not flag.stays]
+        )  # fmt: skip
 
     def to_arrow(self) -> pa.Table:
         """One row per flag in time order: time (UTC), key, start, stop and raised_at (local positions), kind, score,
