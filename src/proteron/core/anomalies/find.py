@@ -1,7 +1,7 @@
 """Anomalies of a panel: a detector's candidates above a threshold, looking back or as of every moment."""
 
 import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from typing import Any
 
@@ -83,13 +83,15 @@ def find_anomalies(
     thresholds, flags = {}, list[Flag]()
     for index, (key, one) in enumerate(zip(panel.keys, found, strict=True)):
         raised, thresholds[key] = raised_of(one.candidates, one.moments, threshold, allowed, detector.limits)
-        first, values = int(panel.starts[index]), panel.series(index)
-        flags += [
-            flag_of(panel.axis, first, key, values, one.candidates[place], one.expected, each)
-            for place, each in raised.items()
-        ]
+        flags += _flags(panel, index, one, raised)
     series = Scores(panel, *(np.concatenate([getattr(each, name) for each in found]) for name in ("expected", "score")))
     return Anomalies(series, thresholds, tuple(sorted(flags, key=lambda flag: (flag.time, flag.key))), mode)
+
+
+def _flags(panel: Panel, index: int, found: SeriesScores, raised: Mapping[int, tuple[int, float]]) -> Iterator[Flag]:
+    first, key, values = int(panel.starts[index]), panel.keys[index], panel.series(index)
+    for place, moment in raised.items():
+        yield flag_of(panel.axis, first, key, values, found.candidates[place], found.expected, moment)
 
 
 def _scored(
