@@ -20,12 +20,11 @@ _CROWD = 12  # places with the same neighbours, above which none is compared
 
 @dataclass(frozen=True)
 class Span:
-    """Local positions start ≤ p < stop that a test found, and as what; `source` is where a copy was taken from."""
+    """Local positions start ≤ p < stop that a test found, and as what."""
 
     start: int
     stop: int
     kind: str
-    source: int = -1
 
 
 def exact_faults(values: Floats, seasons: tuple[int, ...]) -> list[Span]:
@@ -174,8 +173,8 @@ def _at_fault(values: Floats, start: int, length: int, lag: int) -> Span:
         return max(edges, default=0.0)
 
     if jumps(start - lag) > 2 * jumps(start):
-        return Span(start - lag, start - lag + length, "slip", start)
-    return Span(start, start + length, "slip", start - lag)
+        return Span(start - lag, start - lag + length, "slip")
+    return Span(start, start + length, "slip")
 
 
 @kernel

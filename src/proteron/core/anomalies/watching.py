@@ -1,11 +1,8 @@
 """A panel watched as it comes: flags raised as of every moment, state that is saved and moved on point by point."""
 
-import io
-import json
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
-from zipfile import BadZipFile
 
 import numpy as np
 
@@ -17,8 +14,9 @@ from proteron.core.anomalies.expectation import Expectation, Spreads
 from proteron.core.anomalies.find import raised_of
 from proteron.core.anomalies.flags import Flag, flag_of
 from proteron.core.anomalies.joint import Scale
+from proteron.core.archives import archive_bytes, read_archive
 from proteron.core.documents import canonical_json
-from proteron.core.errors import InputError, ProteronError
+from proteron.core.errors import InputError
 from proteron.core.panel import Floats, Panel, require_panel
 from proteron.core.timeline import TimeAxis
 
@@ -114,10 +112,7 @@ class Watching:
             told, mine = _parts_of(watch)
             document["watches"].append(told)
             arrays |= {f"{place}.{name}": each for name, each in mine.items()}
-        arrays["document"] = np.frombuffer(canonical_json(document).encode(), dtype=np.uint8)
-        out = io.BytesIO()
-        np.savez_compressed(out, allow_pickle=False, **arrays)
-        Path(path).write_bytes(out.getvalue())
+        Path(path).write_bytes(archive_bytes(canonical_json(document), arrays))
         return Path(path)
 
 
@@ -139,26 +134,17 @@ def watch(
 
 def load_watching(path: Path | str) -> Watching:
     """Read what `Watching.save` wrote; raises `InputError` for anything else."""
-    try:
-        with np.load(Path(path), allow_pickle=False) as archive:
-            arrays = {name: archive[name] for name in archive.files}
-        document = json.loads(arrays["document"].tobytes().decode())
-        if document["schema_version"] != _SCHEMA:
-            raise InputError(f"What is watched has “schema_version”: {_SCHEMA}.", field="file")
-        found = Watching(
-            TimeAxis.from_document(document["axis"]), tuple(document["seasons"]), dict(document["settings"])
-        )
-        for place, (key, told) in enumerate(zip(document["keys"], document["watches"], strict=True)):
-            mine = {name.split(".", 1)[1]: each for name, each in arrays.items() if name.startswith(f"{place}.")}
-            found.watches[key] = _restored(told, mine, found.seasons, int(found.settings["delay"]))
-            found._raised(key)
-        return found
-    except ProteronError:
-        raise
-    except OSError as error:
-        raise InputError(f"{path} cannot be read: {error.strerror or error}.", field="file") from error
-    except (KeyError, ValueError, TypeError, AttributeError, BadZipFile, UnicodeDecodeError) as error:
-        raise InputError(f"{path} is nothing watched: {type(error).__name__} at {error}.", field="file") from error
+    return read_archive(path, "watched panel", _SCHEMA, _watching)
+
+
+def _watching(document: dict[str, Any], arrays: dict[str, Any]) -> Watching:
+    axis, settings = TimeAxis.from_document(document["axis"]), dict(document["settings"])
+    found = Watching(axis, tuple(document["seasons"]), settings)
+    for place, (key, told) in enumerate(zip(document["keys"], document["watches"], strict=True)):
+        mine = {name.split(".", 1)[1]: each for name, each in arrays.items() if name.startswith(f"{place}.")}
+        found.watches[key] = _restored(told, mine, found.seasons, int(settings["delay"]))
+        found._raised(key)
+    return found
 
 
 _LEARNED = ("lags", "weights", "waves")

@@ -1,16 +1,12 @@
 """Fitted contenders as files: JSON and named arrays in one archive, nothing that runs when it is read."""
 
-import io
 import json
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
-from zipfile import BadZipFile
 
-import numpy as np
-
+from proteron.core.archives import archive_bytes, read_archive
 from proteron.core.documents import canonical_json
-from proteron.core.errors import InputError, ProteronError
 from proteron.core.forecasters.contender import Contender, FittedContender
 from proteron.core.panel import Covariate, Mask, Occasion, Panel
 from proteron.core.timeline import TimeAxis
@@ -44,10 +40,7 @@ def fitted_bytes(fitted: FittedContender) -> bytes:
     arrays |= {name: getattr(known, name) for name in _OF_PANEL}
     for place, column in enumerate(known.covariates):
         arrays |= {f"{_COLUMN}{place}.values": column.values, f"{_COLUMN}{place}.offsets": column.offsets}
-    arrays["document"] = np.frombuffer(_text(document).encode(), dtype=np.uint8)
-    out = io.BytesIO()
-    np.savez_compressed(out, allow_pickle=False, **arrays)
-    return out.getvalue()
+    return archive_bytes(_text(document), arrays)
 
 
 def _text(document: Any) -> str:
@@ -57,19 +50,7 @@ def _text(document: Any) -> str:
 
 def load_fitted(path: Path | str) -> FittedContender:
     """Read what `save_fitted` wrote; raises `InputError` for anything else, or for another version of a method."""
-    try:
-        with np.load(Path(path), allow_pickle=False) as archive:
-            arrays = {name: archive[name] for name in archive.files}
-        document = json.loads(arrays["document"].tobytes().decode())
-        if document["schema_version"] != _SCHEMA:
-            raise InputError(f"A fitted contender has “schema_version”: {_SCHEMA}.", field="file")
-        return _fitted(document, arrays)
-    except ProteronError:
-        raise
-    except OSError as error:
-        raise InputError(f"{path} cannot be read: {error.strerror or error}.", field="file") from error
-    except (KeyError, ValueError, TypeError, AttributeError, BadZipFile, UnicodeDecodeError) as error:
-        raise InputError(f"{path} is no fitted contender: {type(error).__name__} at {error}.", field="file") from error
+    return read_archive(path, "fitted contender", _SCHEMA, _fitted)
 
 
 def _fitted(document: dict[str, Any], arrays: dict[str, Any]) -> FittedContender:
