@@ -2,6 +2,7 @@
 
 import math
 import warnings
+from dataclasses import replace
 from itertools import combinations, pairwise
 
 import numpy as np
@@ -11,7 +12,7 @@ from ugly import ugly_series
 
 import proteron as pt
 from proteron.core.anomalies import Mode
-from proteron.core.anomalies.budget import JOINT, flags_allowed, score_of, threshold_by_rank, threshold_by_tail
+from proteron.core.anomalies.budget import JOINT, Budget, score_of, threshold_by_rank, threshold_by_tail
 from proteron.core.anomalies.evidence import choose, point_evidence, precision, step_evidence, step_response
 from proteron.core.anomalies.exact import exact_faults
 from proteron.core.anomalies.expectation import Design, errors_between, expect, padded
@@ -228,9 +229,12 @@ def test_a_budget_is_kept_over_the_panel_and_a_quiet_series_may_stay_quiet(rng: 
     for per_thousand, most in ((1.0, 2), (4.0, 8), (50.0, 19)):
         flags = pt.find_anomalies(panel, per_thousand=per_thousand)
         assert len(flags) == most and {flag.key for flag in flags} == {"wild"}
-    assert len(pt.find_anomalies(panel, per_week=1)) == math.floor(2000 / 168)
+    assert len(pt.find_anomalies(panel, per_week=2)) == math.floor(2000 / 168)
+    own = pt.find_anomalies(panel, per_week=1, over="series")
+    assert len(own) == math.floor(1000 / 168) and own.thresholds["quiet"] == JOINT.least < own.thresholds["wild"]
     assert len(pt.find_anomalies(panel, threshold=1e6)) == 0
-    assert flags_allowed(1000, 3600, None, None) is None and flags_allowed(168, 3600, None, 2) == 2
+    assert Budget().allowed(1000, 1, 3600) is None and Budget(per_week=2).allowed(336, 2, 3600) == 2
+    assert Budget(per_thousand=2).allowed(500, 3, 3600) == 1
     assert threshold_by_rank([9, 8, 7], None) == JOINT.usual and threshold_by_rank([9, 8, 5], 2) == JOINT.least
     assert threshold_by_rank([9, 8, 7], 1) == 8 and threshold_by_rank([9, 8, 7], 0.5) == 9
     tails = [threshold_by_tail([7.0] * 20 + [12.0] * 5, each) for each in (0, 1, 10, 100)]
@@ -239,7 +243,8 @@ def test_a_budget_is_kept_over_the_panel_and_a_quiet_series_may_stay_quiet(rng: 
     for wrong, said in (
         ({"per_week": 0}, "positive"), ({"per_thousand": -1}, "positive"), ({"mode": "both"}, "no mode"),
         ({"per_week": 1, "per_thousand": 1}, "not both"), ({"threshold": 5, "per_week": 1}, "not both"),
-        ({"threshold": -1}, "positive"), ({"delay": 9}, "0 to 8"),
+        ({"threshold": -1}, "positive"), ({"delay": 9}, "0 to 8"), ({"over": "all"}, "panel or every series"),
+        ({"per_week": float("nan")}, "positive"),
     ):  # fmt: skip
         with pytest.raises(pt.SettingsError, match=said):
             pt.find_anomalies(panel, **wrong)
@@ -249,6 +254,44 @@ def test_a_budget_is_kept_over_the_panel_and_a_quiet_series_may_stay_quiet(rng: 
     assert pt.find_anomalies(panel, "as_of", workers=2).flags == pt.find_anomalies(panel, "as_of").flags
     with pytest.raises(pt.ProteronError, match="Stopped before"):
         pt.find_anomalies(panel, stop_asked=lambda: True)
+
+
+def test_a_budget_over_the_panel_is_learned_from_all_series_as_of_each_moment(rng: np.random.Generator) -> None:
+    quiet, wild = rng.normal(size=(2, 2000))
+    wild[100:1000:30] += rng.uniform(8, 12, 30)
+    quiet[1500] += 9
+    panel = pt.Panel.from_arrays({"quiet": quiet, "wild": wild}, "2024-01-01", "1 hour")
+    one, own = (pt.find_anomalies(panel, "as_of", per_thousand=0.2, over=over) for over in ("panel", "series"))
+    assert len(set(one.thresholds.values())) == 1 and len(set(own.thresholds.values())) == 2
+    assert ("quiet", 1500) in {(flag.key, flag.start) for flag in own}
+    assert ("quiet", 1500) not in {(flag.key, flag.start) for flag in one}
+    for cut in (900, 1400, 1502, 1503):
+        early = pt.find_anomalies(panel, "as_of", per_thousand=0.2, until=cut)
+        assert [(f.key, f.start, f.score, f.raised_at) for f in early] == [
+            (f.key, f.start, f.score, f.raised_at) for f in one if f.raised_at < cut
+        ]  # fmt: skip
+
+
+def test_occasions_explain_before_anything_is_flagged(rng: np.random.Generator) -> None:
+    values = hourly(rng)
+    values[480:504] += 40  # the festival
+    values[700] += 40
+    panel = pt.Panel.from_arrays({"a": values}, "2024-01-01", "1 hour")
+    told = replace(panel, occasions=(pt.core.panel.Occasion("Harbour festival", 480, 504),))
+    for mode in ("looking_back", "as_of"):
+        before, after = pt.find_anomalies(panel, mode), pt.find_anomalies(told, mode)
+        assert any(flag.start < 504 and flag.stop > 480 for flag in before) and not before.explained
+        assert 700 in {flag.start for flag in after} and not any(480 <= flag.start < 500 for flag in after)
+        assert {flag.occasion for flag in after.explained} == {"Harbour festival"}
+        assert all(flag.sentence.endswith(", on Harbour festival.") for flag in after.explained)
+    stuck = values.copy()
+    stuck[480:504] = stuck[480]
+    exact = pt.find_anomalies(replace(told, values=stuck))
+    assert [flag.kind for flag in exact if 480 <= flag.start < 500] == ["flat-line"], "an exact test needs no excuse"
+    watching = pt.watch(told)
+    assert [(f.start, f.score) for f in watching.flags] == [
+        (f.start, f.score) for f in pt.find_anomalies(told, "as_of")
+    ]
 
 
 def test_what_is_found_is_taken_out_and_nothing_else(rng: np.random.Generator) -> None:

@@ -4,7 +4,6 @@ import numpy as np
 import pytest
 
 import proteron as pt
-from proteron.core.anomalies import Scores, budget_threshold, flags_above
 from proteron.core.outlook import walk_forward_errors
 from proteron.core.panel import Panel
 
@@ -25,18 +24,6 @@ def test_scores_use_nothing_that_comes_later(hourly: Panel) -> None:
     before = pt.find_anomalies(hourly, using="ridge").scores.series(0)[1]
     after = pt.find_anomalies(hourly.with_values(later), using="ridge").scores.series(0)[1]
     assert np.array_equal(before[:1400], after[:1400], equal_nan=True)
-
-
-@pytest.mark.parametrize("budget", [0.5, 2.0, 7.0])
-def test_the_budget_bounds_the_number_of_flags(budget: float, rng: np.random.Generator) -> None:
-    score = np.abs(rng.standard_t(3, size=8400))
-    panel = Panel.from_arrays({"a": np.zeros(8400)}, "2024-01-01", "1h")
-    threshold = budget_threshold(score, 168, budget)
-    flags = flags_above(Scores(panel, score, score), 0, threshold)
-    assert len(flags) <= budget * 50
-    assert len(flags) >= 0.9 * budget * 50 or threshold == 3.0
-    with pytest.raises(pt.SettingsError):
-        pt.find_anomalies(panel, per_week=0)
 
 
 def test_outlook_ranges_come_from_walk_forward_errors(hourly: Panel) -> None:

@@ -1,6 +1,7 @@
 """As of every moment: the same in any portions, nothing taken back, in time; and the drill that tells how often."""
 
 import itertools
+import json
 import math
 from pathlib import Path
 
@@ -154,6 +155,12 @@ def test_the_drill_tells_what_would_be_found(rng: np.random.Generator) -> None:
         real += any(f.start == 1500 for f in pt.find_anomalies(spoiled_panel, threshold=found.threshold))
     assert abs(real / 40 - found.recall["spike"][6.0].share) < 0.25
     assert found.to_arrow().num_rows == 14 and "spike by units: 2:" in repr(found)
+    strict, loose = found.at(30), found.at(0)
+    assert strict.share < found.share <= loose.share and strict.unverified <= found.unverified <= loose.unverified
+    assert pt.Drill.from_document(json.loads(json.dumps(found.document()))) == found
+    assert 0.5 < found.named <= 1 and soon.late() == 2 and math.isnan(found.late())
+    few = pt.drill(panel, kinds=["spike"], sizes=[12], repeats=5, most_points=1200)
+    assert few.points % 1200 == 0 and few.recall["spike"][12].share > 0.8
     with pytest.raises(pt.SettingsError, match="no fault “ghost”"):
         pt.drill(panel, kinds=["ghost"])
     with pytest.raises(pt.SettingsError, match="At least one"):

@@ -8,7 +8,7 @@ from typing import Annotated, Literal
 
 from pydantic import AfterValidator, Field, ValidationError
 
-from proteron.core.anomalies import Anomalies, Mode, find_anomalies
+from proteron.core.anomalies import Anomalies, Mode, Over, find_anomalies
 from proteron.core.documents import Settings, settings_error
 from proteron.core.errors import InputError, SettingsError
 from proteron.core.flatten.chain import Chain
@@ -116,9 +116,10 @@ class AnomalySettings(Settings):
 
     mode: Mode = Field("looking_back", description="Or as_of: what would have been raised at each moment.")
     using: str | None = Field(None, description="A contender; empty: the joint detector.")
-    per_week: float | None = Field(None, gt=0, description="Flags a week and series.")
+    per_week: float | None = Field(None, gt=0, description="Flags a week.")
     per_thousand: float | None = Field(None, gt=0, description="Flags in 1,000 points.")
     threshold: float | None = Field(None, gt=0, description="In spreads, in the place of a budget.")
+    over: Over = Field("panel", description="Whether the budget is for the whole panel, or for every series.")
     delay: int = Field(2, ge=0, le=8, description="Points after a point before it is decided, as of each moment.")
 
 

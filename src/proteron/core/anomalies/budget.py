@@ -3,6 +3,7 @@
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Literal, get_args
 
 import numpy as np
 
@@ -29,21 +30,45 @@ def score_of(net: float) -> float:
     return math.sqrt(min(max(net + PRICE, 0.0), 1e12))
 
 
-def flags_allowed(points: int, seconds: float, per_thousand: float | None, per_week: float | None) -> float | None:
-    """How many flags a budget allows in so many points, `seconds` apart; None without a budget.
+Over = Literal["panel", "series"]
 
-    Raises `SettingsError` for two budgets, or one that is not positive."""
-    if per_thousand is not None and per_week is not None:
-        raise SettingsError("Give flags per week or per 1,000 points, not both.", field="per_week")
-    if per_week is not None:
-        if not per_week > 0:
-            raise SettingsError("The alert budget is a positive number of flags per week.", field="per_week")
-        return per_week * points * seconds / 604800
-    if per_thousand is not None:
-        if not per_thousand > 0:
-            raise SettingsError("The budget is a positive number of flags per 1,000 points.", field="per_thousand")
-        return per_thousand * points / 1000
-    return None
+
+@dataclass(frozen=True)
+class Budget:
+    """How much one is ready to look at: flags per week or per 1,000 points, `over` the whole panel or every series; or
+    a fixed threshold, spreads. With none of them a detector's usual threshold holds."""
+
+    per_thousand: float | None = None
+    per_week: float | None = None
+    threshold: float | None = None
+    over: Over = "panel"
+
+    def check(self) -> None:
+        """Raise `SettingsError` for a budget that is not positive, or given twice, or with a threshold."""
+        if self.over not in get_args(Over):
+            raise SettingsError(f"A budget is over the panel or every series, not “{self.over}”.", field="over")
+        if self.per_thousand is not None and self.per_week is not None:
+            raise SettingsError("Give flags per week or per 1,000 points, not both.", field="per_week")
+        if self.threshold is not None and (self.per_thousand is not None or self.per_week is not None):
+            raise SettingsError("Give a budget or a threshold, not both.", field="threshold")
+        for field, said in _POSITIVE.items():
+            value = getattr(self, field)
+            if value is not None and not 0 < value < math.inf:
+                raise SettingsError(said, field=field)
+
+    def allowed(self, points: int, series: int, seconds: float) -> float | None:
+        """How many flags are allowed in so many points of some series together, `seconds` apart; None: no budget."""
+        if self.per_week is not None:
+            weeks = points / max(series, 1) * seconds / 604800
+            return self.per_week * weeks
+        return None if self.per_thousand is None else self.per_thousand * points / 1000
+
+
+_POSITIVE = {
+    "per_week": "The alert budget is a positive number of flags per week.",
+    "per_thousand": "The budget is a positive number of flags per 1,000 points.",
+    "threshold": "The threshold is a positive number of spreads.",
+}
 
 
 def threshold_by_rank(scores: Sequence[float], allowed: float | None, limits: Limits = JOINT) -> float:
@@ -65,12 +90,7 @@ def threshold_by_tail(scores: Sequence[float], allowed: float | None, limits: Li
     return math.sqrt(limits.least**2 + max(mean * math.log((len(excess) + 1) / (allowed + 1)), 0.0))
 
 
-def check_budget(per_thousand: float | None, per_week: float | None, threshold: float | None, delay: int) -> None:
-    """Raise `SettingsError` for a budget that is not positive, or given twice, or with a threshold; or for a delay."""
+def check_delay(delay: int) -> None:
+    """Raise `SettingsError` for a delay that is no number of points, or too long."""
     if not 0 <= delay <= _LATEST:
         raise SettingsError(f"The delay is a number of points from 0 to {_LATEST}.", field="delay")
-    if threshold is not None and (per_thousand is not None or per_week is not None):
-        raise SettingsError("Give a budget or a threshold, not both.", field="threshold")
-    if threshold is not None and not threshold > 0:
-        raise SettingsError("The threshold is a positive number of spreads.", field="threshold")
-    flags_allowed(1, 1.0, per_thousand, per_week)

@@ -1,18 +1,20 @@
 """The drill: known faults planted in one's own repaired series, to learn what would have been found, and how soon."""
 
 import math
+from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
-from proteron.core.anomalies.budget import JOINT
+from proteron.core.anomalies.budget import JOINT, Over
+from proteron.core.anomalies.detectors import DETECTORS
 from proteron.core.anomalies.faults import FAULTS, Fault, places_for, unit_of
-from proteron.core.anomalies.find import find_anomalies
-from proteron.core.anomalies.flags import Anomalies, Mode
+from proteron.core.anomalies.find import find_anomalies, scored
+from proteron.core.anomalies.flags import Candidate, Mode
 from proteron.core.errors import SettingsError, StoppedError, TooShortError
 from proteron.core.panel import Floats, Panel, require_panel
 from proteron.core.timeline import Moment
@@ -21,6 +23,7 @@ _SPACE = 110  # points to a planted fault
 _APART = 12  # points between faults, and between one and a flag
 _CONFIDENCE = 1.96
 _MOST_RUNS = 200
+_MOST_SERIES = 12
 _ECHO = 1  # points around a season after a fault that a flag there echoes
 
 
@@ -60,15 +63,111 @@ class Recall:
         return self.interval[1]
 
 
+Course = tuple[tuple[int, float], ...]
+
+
+@dataclass(frozen=True)
+class Planted:
+    """A fault of a size that was planted where the usual change is `unit`, and what was found of it: for every
+    candidate that touches it whether its kind was right, and how many points after the fault began its score grew to
+    what."""
+
+    kind: str
+    size: float
+    unit: float
+    hits: tuple[tuple[bool, Course], ...]
+
+    def late(self, threshold: float) -> int | None:
+        """How many points after it began it is found; None where it is not."""
+        found = [at for _, course in self.hits for at, score in course if score > threshold]
+        return max(min(found), 0) if found else None
+
+    def named(self, threshold: float) -> bool:
+        """Whether it is found and called what it is."""
+        return any(right and course[-1][1] > threshold for right, course in self.hits)
+
+
 @dataclass(frozen=True, repr=False)
 class Drill:
-    """What a drill came to: `recall` by kind and size; of all flags of its runs, those on nothing planted per 1,000
-    points, and those of them that echo a fault a season later."""
+    """What a drill came to: all that was planted, and the scores of `strays`, candidates on nothing planted that were
+    not there before, with whether they echo a fault a season later. It holds at every threshold; see `at`."""
 
-    recall: Mapping[str, Mapping[float, Recall]]
-    unverified: float
-    echoes: int
+    planted: tuple[Planted, ...]
+    strays: tuple[tuple[float, bool], ...]
+    points: int
     threshold: float
+    mode: Mode = "looking_back"
+
+    def at(self, threshold: float) -> "Drill":
+        """The same at another threshold, spreads."""
+        return replace(self, threshold=threshold)
+
+    @property
+    def recall(self) -> dict[str, dict[float, Recall]]:
+        """By kind and size."""
+        found: dict[str, dict[float, list[Planted]]] = {}
+        for each in self.planted:
+            found.setdefault(each.kind, {}).setdefault(each.size, []).append(each)
+        return {
+            kind: {size: self._recall(sizes[size]) for size in sorted(sizes)}
+            for kind, sizes in sorted(found.items(), key=lambda each: list(FAULTS).index(each[0]))
+        }
+
+    def _recall(self, mine: Sequence[Planted]) -> Recall:
+        late = [each.late(self.threshold) for each in mine]
+        seen = [each for each in late if each is not None]
+        delay = float(np.median(seen)) if seen and self.mode == "as_of" else math.nan
+        size, sized = mine[0].size, FAULTS[mine[0].kind].sized
+        typical = size * float(np.median([each.unit for each in mine])) if sized else math.nan
+        named = sum(each.named(self.threshold) for each in mine)
+        return Recall(len(mine), len(seen), named, delay, size, typical)
+
+    @property
+    def share(self) -> float:
+        """Found of all that was planted, every kind and size weighing alike."""
+        shares = [each.share for sizes in self.recall.values() for each in sizes.values()]
+        return float(np.mean(shares)) if shares else math.nan
+
+    @property
+    def unverified(self) -> float:
+        """Flags on nothing planted per 1,000 points."""
+        return 1000 * sum(score > self.threshold for score, _ in self.strays) / max(self.points, 1)
+
+    @property
+    def echoes(self) -> int:
+        """Those of them that stand a season after a fault."""
+        return sum(score > self.threshold and echo for score, echo in self.strays)
+
+    @property
+    def named(self) -> float:
+        """Share of the found that were called what they were."""
+        seen = [each for each in self.planted if each.late(self.threshold) is not None]
+        return float(np.mean([each.named(self.threshold) for each in seen])) if seen else math.nan
+
+    def late(self, share: float = 0.5) -> float:
+        """By how many points `share` of the found were found, as of every moment."""
+        seen = [late for each in self.planted if (late := each.late(self.threshold)) is not None]
+        return float(np.quantile(seen, share)) if seen and self.mode == "as_of" else math.nan
+
+    def document(self) -> dict[str, Any]:
+        """As plain data."""
+        return {
+            "planted": [[p.kind, p.size, p.unit, [[right, list(map(list, course))] for right, course in p.hits]]
+                        for p in self.planted],
+            "strays": [list(each) for each in self.strays], "points": self.points, "threshold": self.threshold,
+            "mode": self.mode,
+        }  # fmt: skip
+
+    @classmethod
+    def from_document(cls, document: Mapping[str, Any]) -> "Drill":
+        """From what `document` gave."""
+        planted = [
+            Planted(kind, size, unit, tuple((right, tuple((at, score) for at, score in course))
+                                            for right, course in hits))
+            for kind, size, unit, hits in document["planted"]
+        ]  # fmt: skip
+        strays = tuple((score, echo) for score, echo in document["strays"])
+        return cls(tuple(planted), strays, document["points"], document["threshold"], document["mode"])
 
     def to_arrow(self) -> pa.Table:
         """One row per kind and size."""
@@ -87,25 +186,9 @@ class Drill:
         """What would be seen, by kind, and what is flagged beside it."""
         said = []
         for kind, sizes in self.recall.items():
-            parts = ", ".join(f"{size:g}: {100 * each.share:.0f} %" for size, each in sizes.items() if each.planted)
-            unit = "units" if FAULTS[kind].sized else "points"
-            said.append(f"{kind} by {unit}: {parts}" if parts else f"{kind}: there was no room to plant any")
+            parts = ", ".join(f"{size:g}: {100 * each.share:.0f} %" for size, each in sizes.items())
+            said.append(f"{kind} by {'units' if FAULTS[kind].sized else 'points'}: {parts}")
         return [*said, f"{self.unverified:.2g} flags per 1,000 points on nothing planted, {self.echoes} of them echoes"]
-
-
-@dataclass
-class _Tally:
-    planted: int = 0
-    found: int = 0
-    named: int = 0
-    delays: list[int] = field(default_factory=list)
-    units: list[float] = field(default_factory=list)
-
-    def told(self, size: float, sized: bool) -> Recall:
-        """As it is reported."""
-        delay = float(np.median(self.delays)) if self.delays else math.nan
-        typical = size * float(np.median(self.units)) if sized and self.units else math.nan
-        return Recall(self.planted, self.found, self.named, delay, size, typical)
 
 
 def drill(
@@ -120,41 +203,59 @@ def drill(
     per_thousand: float | None = None,
     per_week: float | None = None,
     threshold: float | None = None,
+    over: Over = "panel",
+    most_points: int = 60_000,
     until: Moment | None = None,
     progress: Callable[[float], Any] | None = None,
     stop_asked: Callable[[], bool] = bool,
 ) -> Drill:
     """Plant faults of every kind and size in the panel as it would be without its own flags, and look for them with the
-    whole detector at the threshold that it has now.
+    whole detector, at the threshold that it has now; what comes of it is known for every other threshold, too.
 
     `repeats` faults of every kind and size, or as many as find room in 200 runs. A size is in units of the usual change
-    over a season of the series it is planted in, or in points for kinds that have none. Raises `SettingsError` for an
-    unknown kind, `TooShortError` where nothing can be planted, `StoppedError` when a stop was asked for.
+    over a season of the series it is planted in, or in points for kinds that have none. Of a panel of more than
+    `most_points`, the last points of some series serve, evenly chosen. Raises `SettingsError` for an unknown kind,
+    `TooShortError` where nothing can be planted, `StoppedError` when a stop was asked for.
     """
     require_panel(panel)
     if repeats < 1:
         raise SettingsError("At least one fault of every kind and size is planted.", field="repeats")
-    panel = panel.cut_at(until)
-    budget: dict[str, Any] = {"per_thousand": per_thousand, "per_week": per_week, "threshold": threshold}
     wanted = _wanted(kinds, sizes)
-    own = find_anomalies(panel, mode, delay=delay, stop_asked=stop_asked, **budget)
-    fixed = float(np.median(list(own.thresholds.values())))
-    yard = _Yard(panel, mode, delay, fixed, np.random.default_rng(seed))
-    tallies = {(each.kind, size): _Tally() for each, size in wanted}
+    panel = _sample(panel.cut_at(until), most_points)
+    own = find_anomalies(
+        panel, mode, delay=delay, stop_asked=stop_asked, per_thousand=per_thousand, per_week=per_week,
+        threshold=threshold, over=over,
+    )  # fmt: skip
+    yard = _Yard(panel, mode, delay, np.random.default_rng(seed))
     for run in range(_MOST_RUNS):
-        missing = [each for each in wanted if tallies[each[0].kind, each[1]].planted < repeats]
+        planted = Counter((each.kind, each.size) for each in yard.planted)
+        missing = [each for each in wanted if planted[each[0].kind, each[1]] < repeats]
         if not missing:
             break
         if stop_asked():
             raise StoppedError("Stopped before the drill was done.")
-        if not yard.run(missing, tallies) and run == 0:
+        if not yard.run(missing) and run == 0:
             raise TooShortError("There is no room to plant faults: the series are too short, or flagged throughout.")
         if progress is not None:
-            progress(1 - sum(max(repeats - each.planted, 0) for each in tallies.values()) / (repeats * len(tallies)))
-    recall: dict[str, dict[float, Recall]] = {}
-    for fault, size in wanted:
-        recall.setdefault(fault.kind, {})[size] = tallies[fault.kind, size].told(size, fault.sized)
-    return Drill(recall, 1000 * yard.unverified / max(yard.points, 1), yard.echoes, fixed)
+            left = sum(max(repeats - planted[fault.kind, size], 0) for fault, size in wanted)
+            progress(1 - left / (repeats * len(wanted)))
+    fixed = float(np.median(list(own.thresholds.values())))
+    return Drill(tuple(yard.planted), tuple(yard.strays), yard.points, fixed, mode)
+
+
+def _sample(panel: Panel, most: int) -> Panel:
+    """The last points of some series, so many in all at most."""
+    if len(panel.values) <= most:
+        return panel
+    count = min(len(panel), _MOST_SERIES)
+    chosen = np.unique(np.linspace(0, len(panel) - 1, count).round().astype(int))
+    parts = [panel.series(index)[-(most // count) :] for index in chosen]
+    lengths = np.array([len(part) for part in parts])
+    return Panel(
+        panel.axis, tuple(panel.keys[index] for index in chosen), np.concatenate(parts),
+        np.concatenate([[0], np.cumsum(lengths)]), panel.starts[chosen] + panel.lengths[chosen] - lengths,
+        marks=np.zeros(int(lengths.sum()), dtype=np.uint8), occasions=panel.occasions,
+    )  # fmt: skip
 
 
 def _wanted(kinds: Sequence[str] | None, sizes: Sequence[float] | None) -> list[tuple[Fault, float]]:
@@ -167,24 +268,27 @@ def _wanted(kinds: Sequence[str] | None, sizes: Sequence[float] | None) -> list[
 class _Yard:
     """Repaired series in which faults are planted run by run."""
 
-    def __init__(self, panel: Panel, mode: Mode, delay: int, threshold: float, rng: np.random.Generator) -> None:
-        self.mode, self.delay, self.threshold, self.rng = mode, delay, threshold, rng
+    def __init__(self, panel: Panel, mode: Mode, delay: int, rng: np.random.Generator) -> None:
+        self.mode, self.delay, self.rng = mode, delay, rng
         self.season = next(iter(panel.axis.step.whole_seasons), 1)
         self.repaired, self.free = _repaired(panel)
         self.units = [unit_of(self.repaired.series(index), self.season) for index in range(len(panel))]
-        # What is flagged with nothing planted stays so and says nothing of planted faults.
-        self.usual = self._found(self.repaired)
-        self.unverified = self.points = self.echoes = 0
+        # What is found with nothing planted says nothing of planted faults.
+        found = self._found(self.repaired)
+        self.usual = {(index, each.start) for index, one in enumerate(found) for each in one}
+        self.planted, self.strays, self.points = list[Planted](), list[tuple[float, bool]](), 0
 
-    def _found(self, panel: Panel) -> Anomalies:
-        return find_anomalies(panel, self.mode, delay=self.delay, threshold=self.threshold)
+    def _found(self, panel: Panel) -> list[tuple[Candidate, ...]]:
+        found = scored(panel, DETECTORS["joint"](), self.mode, self.delay)
+        each = (one.found(panel, index).candidates for index, one in enumerate(found))
+        return [tuple(c for c in mine if not c.occasion and c.score > JOINT.least) for mine in each]
 
-    def run(self, wanted: Sequence[tuple[Fault, float]], tallies: Mapping[tuple[str, float], _Tally]) -> int:
+    def run(self, wanted: Sequence[tuple[Fault, float]]) -> int:
         """Plant as much of what is wanted as there is room for, and look; how many were planted."""
-        values, planted = self.repaired.values.copy(), list[tuple[str, int, int, Fault, float]]()
+        values, planted = self.repaired.values.copy(), list[_Place]()
         order = [wanted[each] for each in self.rng.permutation(len(wanted))]
         order.sort(key=lambda each: each[0].kind == "level shift")  # what moves a level last
-        for index, key in enumerate(self.repaired.keys):
+        for index in range(len(self.repaired)):
             count = max(int(self.free[index].sum()) // _SPACE, 1)
             mine = [order[(index * count + each) % len(order)] for each in range(count)]
             first = int(self.repaired.offsets[index])
@@ -197,37 +301,40 @@ class _Yard:
                 if np.array_equal(spoiled, series[at : at + len(spoiled)]):
                     continue
                 series[at : at + len(spoiled)] = spoiled
-                planted.append((key, at, at + len(spoiled), fault, size))
-                tallies[fault.kind, size].units.append(self.units[index])
-        self._look(self._found(self.repaired.with_values(values)), planted, tallies)
+                planted.append(_Place(index, at, at + len(spoiled), fault, size))
+        self._look(self._found(self.repaired.with_values(values)), planted)
         return len(planted)
 
-    def _look(
-        self, found: Anomalies, planted: Sequence[tuple[str, int, int, Fault, float]],
-        tallies: Mapping[tuple[str, float], _Tally],
-    ) -> None:  # fmt: skip
-        touched: set[int] = set()
-        for key, start, stop, fault, size in planted:
-            tally = tallies[fault.kind, size]
-            tally.planted += 1
-            mine = [place for place, flag in enumerate(found) if flag.key == key and flag.start <= stop
-                    and start - 1 <= flag.stop - 1]  # fmt: skip
-            touched.update(mine)
-            if mine:
-                tally.found += 1
-                tally.named += any(found[place].kind == fault.kind for place in mine)
-                if self.mode == "as_of":
-                    tally.delays.append(max(min(found[place].raised_at for place in mine) - start, 0))
-        before = {(flag.key, flag.start) for flag in self.usual}
-        others = [flag for place, flag in enumerate(found) if place not in touched]
-        others = [flag for flag in others if (flag.key, flag.start) not in before]
-        self.unverified += len(others)
+    def _look(self, found: Sequence[Sequence[Candidate]], planted: Sequence["_Place"]) -> None:
+        touched: set[tuple[int, int]] = set()
+        for place in planted:
+            mine = [at for at, each in enumerate(found[place.series])
+                    if each.start <= place.stop and place.start <= each.stop]  # fmt: skip
+            touched.update((place.series, at) for at in mine)
+            hits = [found[place.series][at] for at in mine]
+            courses = [(each.kind == place.fault.kind, tuple((at - place.start, score) for at, score in each.course))
+                       for each in hits]  # fmt: skip
+            self.planted.append(Planted(place.fault.kind, place.size, self.units[place.series], tuple(courses)))
+        for index, one in enumerate(found):
+            for at, each in enumerate(one):
+                if (index, at) not in touched and (index, each.start) not in self.usual:
+                    self.strays.append((each.score, any(place.echoed(index, each, self.season) for place in planted)))
         self.points += int(self.repaired.lengths.sum())
-        for flag in others:
-            self.echoes += any(
-                key == flag.key and start + self.season - _ECHO <= flag.start <= stop + self.season + _ECHO
-                for key, start, stop, _, _ in planted
-            )
+
+
+@dataclass(frozen=True)
+class _Place:
+    """Where a fault was planted."""
+
+    series: int
+    start: int
+    stop: int
+    fault: Fault
+    size: float
+
+    def echoed(self, series: int, found: Candidate, season: int) -> bool:
+        """Whether a candidate stands a season after it."""
+        return series == self.series and self.start + season - _ECHO <= found.start <= self.stop + season + _ECHO
 
 
 def _repaired(panel: Panel) -> tuple[Panel, list[NDArray[np.bool_]]]:

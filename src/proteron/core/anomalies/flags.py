@@ -2,7 +2,7 @@
 
 import math
 from collections import Counter
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 from scipy.special import stdtr
 
-from proteron.core.panel import FILLED, FROM_BOTH_SIDES, NOT_SCORED, Floats, Mask, Panel
+from proteron.core.panel import FILLED, FROM_BOTH_SIDES, NOT_SCORED, Floats, Mask, Occasion, Panel
 from proteron.core.timeline import Moment, TimeAxis
 from proteron.core.words import counted
 
@@ -36,6 +36,7 @@ class Flag:
     observed: float = math.nan
     expected: float = math.nan
     once_in: float = math.nan
+    occasion: str = ""
 
     @property
     def stays(self) -> bool:
@@ -49,7 +50,9 @@ class Flag:
         said = f"{self.kind} of {length} since {self.time.replace('T', ' ')}"
         if math.isfinite(self.observed) and math.isfinite(self.expected):
             said += f": {self.observed:.4g} came where {self.expected:.4g} was expected"
-        if math.isfinite(self.once_in):
+        if self.occasion:
+            said += f", on {self.occasion}"
+        elif math.isfinite(self.once_in):
             said += f", as by chance once in {float(f'{self.once_in:.1g}'):,.0f} points"
         return said[0].upper() + said[1:] + "."
 
@@ -82,12 +85,13 @@ _COLUMNS = {
 @dataclass(frozen=True, repr=False)
 class Anomalies:
     """Scores, the threshold per series (the last one, where it was learned as time went on) and the flags above it, in
-    time order."""
+    time order; apart from them what would be flagged were it not for an occasion."""
 
     scores: Scores
     thresholds: Mapping[str, float]
     flags: tuple[Flag, ...]
     mode: Mode = "as_of"
+    explained: tuple[Flag, ...] = ()
 
     def __iter__(self) -> Iterator[Flag]:
         return iter(self.flags)
@@ -143,18 +147,34 @@ class Anomalies:
 
 @dataclass(frozen=True)
 class Candidate:
-    """What may become a flag of a series; `course` tells at which positions its score grew to what."""
+    """What may become a flag of a series; `course` tells at which positions its score grew to what.
+
+    `observed` and `expected` are means over the span, NaN where there is none.
+    """
 
     start: int
     stop: int
     kind: str
     course: tuple[tuple[int, float], ...]
     exact: bool = False  # told by an exact test
+    occasion: str = ""  # that explains it
+    observed: float = math.nan
+    expected: float = math.nan
 
     @property
     def score(self) -> float:
         """The highest in the end."""
         return self.course[-1][1]
+
+
+@dataclass(frozen=True)
+class SeriesFound:
+    """What flags of a series are raised from: candidates, after how many points something was learned, where that was
+    on the way, and how many points were scored."""
+
+    candidates: tuple[Candidate, ...]
+    moments: tuple[int, ...]
+    scored: int
 
 
 @dataclass(frozen=True)
@@ -167,17 +187,40 @@ class SeriesScores:
     candidates: tuple[Candidate, ...]
     moments: tuple[int, ...] = ()
 
+    def found(self, panel: Panel, index: int) -> SeriesFound:
+        """Candidates with what came, what was expected, and the occasion that at least half of each lies in, unless an
+        exact test told it."""
+        first, values = int(panel.starts[index]), panel.series(index)
+        told = [
+            replace(with_means(each, values, self.expected), occasion=occasion_of(panel.occasions, first, each))
+            for each in self.candidates
+        ]
+        return SeriesFound(tuple(told), self.moments, int(np.isfinite(self.score).sum()))
 
-def flag_of(
-    axis: TimeAxis, first: int, key: str, values: Floats, candidate: Candidate, expected: Floats,
-    raised: tuple[int, float],
-) -> Flag:  # fmt: skip
+
+def with_means(candidate: Candidate, values: Floats, expected: Floats) -> Candidate:
+    """The candidate of a series with what came and what was expected, (n_points,)."""
+    part = slice(candidate.start, candidate.stop)
+    return replace(candidate, observed=mean_of(values[part]), expected=mean_of(expected[part]))
+
+
+def occasion_of(occasions: Sequence[Occasion], first: int, candidate: Candidate) -> str:
+    """The occasion that at least half of a candidate lies in, unless an exact test told it; `first` is the position of
+    the first point of its series."""
+    start, stop = first + candidate.start, first + candidate.stop
+    for each in () if candidate.exact else occasions:
+        if 2 * (min(stop, each.stop) - max(start, each.start)) >= stop - start:
+            return each.name
+    return ""
+
+
+def flag_of(axis: TimeAxis, first: int, key: str, candidate: Candidate, raised: tuple[int, float]) -> Flag:
     """A candidate of a series as a flag, raised with a score at a position; `first` is that of its first point."""
-    part, (at, score) = slice(candidate.start, candidate.stop), raised
+    (at, score), unusual = raised, math.nan if candidate.exact else once_in(raised[1])
     time = axis.times(first + np.array([candidate.start]))[0]
     return Flag(
-        key, candidate.start, candidate.stop, score, candidate.kind, str(time), at, mean_of(values[part]),
-        mean_of(expected[part]), math.nan if candidate.exact else once_in(score),
+        key, candidate.start, candidate.stop, score, candidate.kind, str(time), at, candidate.observed,
+        candidate.expected, unusual, candidate.occasion,
     )  # fmt: skip
 
 

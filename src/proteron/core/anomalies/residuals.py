@@ -4,11 +4,11 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from proteron.core.anomalies.flags import Anomalies, Flag, Scores, mean_of
+from proteron.core.anomalies.budget import Limits
+from proteron.core.anomalies.flags import Candidate, Scores, SeriesScores
 from proteron.core.forecasters import Contender
 from proteron.core.judge import CellResult, Folds, walk_forward
-from proteron.core.panel import Floats, Panel
-from proteron.core.timeline import Moment
+from proteron.core.panel import Panel
 
 _SCAN_FOLDS = 12
 
@@ -36,82 +36,35 @@ def residual_scores(panel: Panel, results: Sequence[CellResult]) -> Scores:
     return Scores(panel, expected, score)
 
 
-_LEAST = 3.0  # spreads
+RESIDUAL = Limits(6.0, 3.0)
+_STEP = 3  # points in a row above the least threshold that are called a level shift
 
 
-def budget_threshold(score: Floats, steps_per_week: float, budget_per_week: float) -> float:
-    """The lowest threshold at which flagged runs of `score` (n_points,) stay within the budget, at least 3 spreads.
-
-    It is learned state: hand over only what is known at the cutoff. NaN where nothing is scored.
-    """
-    present = np.isfinite(score)
-    if not present.any():
-        return float("nan")
-    allowed = max(1, int(budget_per_week * present.sum() / steps_per_week))
-    if len(_runs(score, _LEAST)) <= allowed:
-        return _LEAST
-    ranked = np.sort(score[present & (score >= _LEAST)])[::-1]  # lower ones join runs, so that there are fewer again
-    low, high = 0, len(ranked) - 1
-    while low < high:  # the number of points above grows with rank; runs follow it closely
-        middle = (low + high + 1) // 2
-        if len(_runs(score, ranked[middle])) <= allowed:
-            low = middle
-        else:
-            high = middle - 1
-    return float(ranked[low])
+def residual_candidates(scores: Scores, index: int) -> SeriesScores:
+    """Runs of scores of one series above the least threshold: three and more are a level shift, fewer a spike; each is
+    known with its point."""
+    expected, score = scores.series(index)
+    above = np.concatenate([[False], score > RESIDUAL.least, [False]])
+    edges = np.flatnonzero(above[1:] != above[:-1]).tolist()
+    found = []
+    for start, stop in zip(edges[::2], edges[1::2], strict=True):
+        course: list[tuple[int, float]] = []
+        for at in range(start, stop):
+            if not course or score[at] > course[-1][1]:
+                course.append((at, min(float(score[at]), _MOST)))
+        found.append(Candidate(start, stop, "spike" if stop - start < _STEP else "level shift", tuple(course)))
+    every = max(len(score) // _MOMENTS, 1)
+    return SeriesScores(expected, np.minimum(score, _MOST), tuple(found), tuple(range(every, len(score), every)))
 
 
-def _runs(score: Floats, threshold: float) -> list[tuple[int, int]]:
-    """Spans of consecutive points above the threshold."""
-    above = np.concatenate([[False], score > threshold, [False]])
-    edges = np.flatnonzero(above[1:] != above[:-1])
-    return list(zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True))
+_MOST, _MOMENTS = 1e6, 64
 
 
-def threshold_as_of(scores: Scores, index: int, until: Moment | None, budget_per_week: float) -> float:
-    """The threshold of one series within an alert budget, learned from the scores known at `until`."""
-    known = int(scores.panel.known_lengths(until)[index])
-    per_week = 604800 / scores.panel.axis.step.nominal_seconds
-    return budget_threshold(scores.series(index)[1][:known], per_week, budget_per_week)
-
-
-def flags_above(scores: Scores, index: int, threshold: float, until: Moment | None = None) -> list[Flag]:
-    """Flags of one series raised by `until`: a run of three and more is a level shift, shorter ones are spikes."""
-    panel = scores.panel
-    score = scores.series(index)[1][: int(panel.known_lengths(until)[index])]
-    runs = _runs(score, threshold)
-    if not runs:
-        return []
-    begins = np.array([start for start, _ in runs], dtype=np.int64)
-    times = panel.axis.times(panel.starts[index] + begins)
-    return [
-        Flag(
-            key=panel.keys[index],
-            start=start,
-            stop=stop,
-            score=float(np.nanmax(score[start:stop])),
-            kind="spike" if stop - start < 3 else "level shift",
-            time=str(time),
-            raised_at=start,
-            observed=mean_of(panel.series(index)[start:stop]),
-            expected=mean_of(scores.series(index)[0][start:stop]),
-        )
-        for (start, stop), time in zip(runs, times, strict=True)
-    ]
-
-
-def residual_anomalies(
-    panel: Panel, contender: Contender, per_week: float, seed: int, workers: int, threshold: float | None = None
-) -> Anomalies:
-    """Flag what a contender did not expect one step ahead, above a threshold or within a budget for every series.
+def residual_found(panel: Panel, contender: Contender, seed: int, workers: int) -> list[SeriesScores]:
+    """What a contender did not expect one step ahead, per series.
 
     Every score is out of sample: contender and spread were learned before the point's fold began.
     """
-    folds = scan_folds(panel)
-    report = walk_forward(panel, {"scan": contender}, folds, ["mae"], "scan", seed, workers, levels=())
+    report = walk_forward(panel, {"scan": contender}, scan_folds(panel), ["mae"], "scan", seed, workers, levels=())
     scores = residual_scores(panel, report.results)
-    thresholds, flags = {}, []
-    for index, key in enumerate(panel.keys):
-        thresholds[key] = threshold or threshold_as_of(scores, index, None, per_week)
-        flags += flags_above(scores, index, thresholds[key])
-    return Anomalies(scores, thresholds, tuple(sorted(flags, key=lambda flag: flag.time)))
+    return [residual_candidates(scores, index) for index in range(len(panel))]

@@ -1,6 +1,6 @@
 """A panel watched as it comes: flags raised as of every moment, state that is saved and moved on point by point."""
 
-from dataclasses import asdict
+from dataclasses import asdict, astuple, replace
 from pathlib import Path
 from typing import Any
 
@@ -8,16 +8,16 @@ import numpy as np
 
 from proteron.core.anomalies.arrivals import Arrival, Arrivals, Habits
 from proteron.core.anomalies.as_of import ARRAYS, Learned, Watch
-from proteron.core.anomalies.budget import check_budget, flags_allowed
+from proteron.core.anomalies.budget import Budget, check_delay
 from proteron.core.anomalies.events import Teller
 from proteron.core.anomalies.expectation import Expectation, Spreads
-from proteron.core.anomalies.find import raised_of
-from proteron.core.anomalies.flags import Flag, flag_of
+from proteron.core.anomalies.flags import Flag, flag_of, occasion_of, with_means
 from proteron.core.anomalies.joint import Scale
+from proteron.core.anomalies.raising import Past, raised_of
 from proteron.core.archives import archive_bytes, read_archive
 from proteron.core.documents import canonical_json
 from proteron.core.errors import InputError
-from proteron.core.panel import Floats, Panel, require_panel
+from proteron.core.panel import Floats, Occasion, Panel, require_panel
 from proteron.core.timeline import TimeAxis
 
 _SCHEMA = 1
@@ -30,6 +30,7 @@ class Watching:
         """Nothing is known yet; `settings` are delay, per_thousand, per_week and threshold."""
         self.axis, self.seasons, self.settings = axis, seasons, settings
         self.watches: dict[str, Watch] = {}
+        self.occasions: tuple[Occasion, ...] = ()
         self._tellers: dict[str, Teller] = {}
         self._flags: dict[str, dict[tuple[int, str], Flag]] = {}
 
@@ -62,6 +63,7 @@ class Watching:
             )  # fmt: skip
         moved = panel.on_axis(self.axis)
         fresh = {key: self._fresh(key, int(moved.starts[at]), moved.series(at)) for at, key in enumerate(moved.keys)}
+        self.occasions = tuple(dict.fromkeys([*self.occasions, *moved.occasions]))
         raised = []
         for at, key in enumerate(moved.keys):
             watch = self.watches.get(key) or Watch(int(moved.starts[at]), self.seasons, self.settings["delay"])
@@ -86,17 +88,19 @@ class Watching:
     def _raised(self, key: str) -> list[Flag]:
         """What was raised of a series since it was asked last; flags that go on are kept as they are now."""
         watch, settings = self.watches[key], self.settings
-        candidates = self._tellers.setdefault(key, Teller()).told(watch)
-        seconds = self.axis.step.nominal_seconds
-
-        def allowed(points: int) -> float | None:
-            return flags_allowed(points, seconds, settings["per_thousand"], settings["per_week"])
-
-        raised, _ = raised_of(candidates, watch.moments, settings["threshold"], allowed)
+        candidates = [
+            replace(each, occasion=occasion_of(self.occasions, watch.first, each))
+            for each in self._tellers.setdefault(key, Teller()).told(watch)
+        ]
+        past = Past(
+            {(0, place): each for place, each in enumerate(candidates)}, {0: 0}, [(at, at, 1) for at in watch.moments]
+        )
+        budget = Budget(settings["per_thousand"], settings["per_week"], settings["threshold"], "series")
+        raised, _ = raised_of(past, budget, self.axis.step.nominal_seconds)
         before, now = self._flags.get(key, {}), dict[tuple[int, str], Flag]()
-        for place, moment in raised.items():
-            each = candidates[place]
-            flag = flag_of(self.axis, watch.first, key, watch.raw, each, watch.expected, moment)
+        for (_, place), moment in raised.items():
+            each = with_means(candidates[place], watch.raw, watch.expected)
+            flag = flag_of(self.axis, watch.first, key, each, moment)
             now[each.start, "exact" if each.exact else ""] = flag
         self._flags[key] = now
         return [flag for place, flag in now.items() if place not in before]
@@ -105,7 +109,8 @@ class Watching:
         """Write everything to one file, from which it goes on elsewhere to the bit; returns the path."""
         document: dict[str, Any] = {
             "schema_version": _SCHEMA, "axis": self.axis.document(), "seasons": self.seasons,
-            "settings": self.settings, "keys": list(self.watches), "watches": [],
+            "settings": self.settings, "occasions": [astuple(each) for each in self.occasions],
+            "keys": list(self.watches), "watches": [],
         }  # fmt: skip
         arrays: dict[str, Any] = {}
         for place, watch in enumerate(self.watches.values()):
@@ -120,12 +125,14 @@ def watch(
     panel: Panel, *, delay: int = 2, per_thousand: float | None = None, per_week: float | None = None,
     threshold: float | None = None,
 ) -> Watching:  # fmt: skip
-    """Begin to watch a panel: what it holds is taken point by point, as if it came just now.
+    """Begin to watch a panel: what it holds is taken point by point, as if it came just now; a budget is every series'
+    own.
 
     Raises `SettingsError` for a budget that is not positive, or beside a threshold.
     """
     require_panel(panel)
-    check_budget(per_thousand, per_week, threshold, delay)
+    check_delay(delay)
+    Budget(per_thousand, per_week, threshold).check()
     settings = {"delay": delay, "per_thousand": per_thousand, "per_week": per_week, "threshold": threshold}
     found = Watching(panel.axis, panel.axis.step.whole_seasons, settings)
     found.add(panel)
@@ -140,6 +147,7 @@ def load_watching(path: Path | str) -> Watching:
 def _watching(document: dict[str, Any], arrays: dict[str, Any]) -> Watching:
     axis, settings = TimeAxis.from_document(document["axis"]), dict(document["settings"])
     found = Watching(axis, tuple(document["seasons"]), settings)
+    found.occasions = tuple(Occasion(*each) for each in document["occasions"])
     for place, (key, told) in enumerate(zip(document["keys"], document["watches"], strict=True)):
         mine = {name.split(".", 1)[1]: each for name, each in arrays.items() if name.startswith(f"{place}.")}
         found.watches[key] = _restored(told, mine, found.seasons, int(settings["delay"]))
