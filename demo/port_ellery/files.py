@@ -7,6 +7,7 @@ import numpy as np
 
 from port_ellery.town import DISTRICTS, HOLIDAYS, Town, make_town
 
+CALENDAR = "port-ellery-holidays.csv"
 HOURLY = "port-ellery-hourly.csv"
 EVENTS = "port-ellery-pump-starts.jsonl"
 PRODUCTION = "port-ellery-production.csv"
@@ -20,7 +21,7 @@ def write_demo(folder: Path, seed: int = 1871) -> list[Path]:
     rng = np.random.default_rng([seed, 2])
     contents = {
         HOURLY: hourly_csv(town),
-        "port-ellery-holidays.csv": _holidays(),
+        CALENDAR: _holidays(),
         EVENTS: _pump_starts(rng),
         PRODUCTION: _production(rng),
         "port-ellery-truth.json": json.dumps({"seed": seed, "faults": town.truth}, indent=1, ensure_ascii=False) + "\n",

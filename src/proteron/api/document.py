@@ -28,6 +28,7 @@ FILES: dict[str, tuple[str, ...]] = {
     f"{_EXPERIMENT}/report.html": ("text/html",),
     f"{_EXPERIMENT}/learned.npz": ("application/zip",),
     f"{_EXPERIMENT}/learned.onnx.zip": ("application/zip",),
+    "/api/v1/scans/{scan_id}/table": ("text/csv", "application/json", "application/vnd.apache.parquet"),
     "/api/v1/outlooks/{outlook_id}/table.csv": ("text/csv",),
     "/api/v1/projects/{project_id}/events": ("text/event-stream",),
 }

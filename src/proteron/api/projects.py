@@ -21,8 +21,9 @@ from proteron.records import experiments as records
 from proteron.records import projects
 from proteron.records.datasets import datasets_of
 from proteron.records.kept import deleted_projects
-from proteron.records.models import Experiment, OutlookRecord, Project
+from proteron.records.models import Experiment, OutlookRecord, Project, Scan
 from proteron.records.outlooks import outlooks_of
+from proteron.records.scans import scanned, scans_of
 from proteron.runner.work import running_work
 from proteron.services.rooms import made_by, room_states
 
@@ -110,10 +111,19 @@ def catalogue() -> Response:
 
 def experiment_brief(experiment: Experiment, tally: Mapping[str, Any]) -> shapes.ExperimentBrief:
     return shapes.ExperimentBrief(
-        id=experiment.id, revision=experiment.revision, dataset_id=experiment.dataset_id, purpose=experiment.purpose,
+        id=experiment.id, revision=experiment.revision, dataset_id=experiment.dataset_id,
         name=experiment.name,
         state=experiment.state, reason=experiment.reason, cells=tally["cells"], done=tally["done"],
         failed=tally["failed"],
+    )  # fmt: skip
+
+
+def scan_brief(scan: Scan, done: int) -> shapes.ScanBrief:
+    told = scan.document
+    return shapes.ScanBrief(
+        id=scan.id, dataset_id=scan.dataset_id, mode=told["mode"], using=told["using"], contender=told.get("contender"),
+        delay=told["delay"], until=told["until"], state=scan.state, reason=scan.reason, done=done, series=scan.series,
+        created=scan.created.isoformat(),
     )  # fmt: skip
 
 
@@ -150,11 +160,15 @@ def _view(session: Session, project: Project) -> shapes.Project:
         )
         for d in datasets_of(session, project_id)
     ]
-    states = room_states(project.choices, {each.id: each for each in experiments}, {each.id: each for each in outlooks})
+    scans = scans_of(session, project_id)
+    done = scanned(session, [each.id for each in scans])
+    by_id: list[dict[int, Any]] = [{each.id: each for each in found} for found in (experiments, scans, outlooks)]
+    states = room_states(project.choices, *by_id)
     return shapes.Project(
         id=project.id, revision=project.revision, name=project.name, choices=project.choices, datasets=briefs,
         experiments=[experiment_brief(each, tallies[each.id]) for each in experiments],
         outlooks=[outlook_brief(each) for each in outlooks],
+        scans=[scan_brief(each, done[each.id]) for each in scans],
         running=[shapes.RunningView(**vars(each)) for each in running_work(session, project_id)],
         rooms={name: shapes.RoomState(**vars(state)) for name, state in states.items()},
     )  # fmt: skip

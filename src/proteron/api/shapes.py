@@ -5,6 +5,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, RootModel
 
+from proteron.core.anomalies import Mode
 from proteron.core.experiment import Judging
 from proteron.core.flatten.registry import AnyStage
 from proteron.core.intake import EXPORTS, Edit, Recipe
@@ -121,10 +122,6 @@ class OutlookPath(BaseModel):
     outlook_id: Identifier
 
 
-class FlagPath(BaseModel):
-    flag_id: Identifier
-
-
 class SpanQuery(BaseModel):
     """A span of grid positions and how many pixel columns it is drawn in."""
 
@@ -146,7 +143,6 @@ class ExperimentBrief(BaseModel):
     id: int
     revision: int
     dataset_id: int
-    purpose: str
     name: str
     state: str
     reason: str | None
@@ -174,6 +170,21 @@ class OutlookBrief(BaseModel):
     contender: str
     state: str
     reason: str | None
+
+
+class ScanBrief(BaseModel):
+    id: int
+    dataset_id: int
+    mode: Mode
+    using: str
+    contender: str | None
+    delay: int
+    until: Place | None
+    state: str
+    reason: str | None
+    done: int
+    series: int
+    created: str
 
 
 class Choices(Body):
@@ -212,6 +223,7 @@ class Project(BaseModel):
     datasets: list[DatasetBrief]
     experiments: list[ExperimentBrief]
     outlooks: list[OutlookBrief]
+    scans: list[ScanBrief]
     running: list[RunningView]
     rooms: dict[str, RoomState]
 
@@ -447,7 +459,6 @@ class NewExperiment(Judging):
 
     dataset_id: Identifier
     name: str = Field("experiment", min_length=1, max_length=200)
-    purpose: Literal["judge", "scan"] = "judge"
     run: bool = True
     search: SearchSettings | None = Field(None, description="Has it search for more contenders, too.")
 
@@ -672,54 +683,6 @@ class ForecastsView(BaseModel):
     fold: Place | None = Field(None, description="The fold that had learned by then, from 0.")
     forecasts: list[ForecastView]
     note: str = ""
-
-
-class NewScan(Body):
-    experiment_id: Identifier
-    contender: str
-
-
-class ScoresQuery(SpanQuery):
-    series: Index = Field(0)
-    until: Index | None = Field(None, description="Up to where the highest score is looked for; empty: all.")
-
-
-class ScoresView(BaseModel):
-    expected: Line
-    score: Line
-    highest: float | None
-
-
-class ThresholdBody(Body):
-    series: Index
-    threshold: float | None = Field(None, gt=0)
-    budget_per_week: float | None = Field(None, gt=0)
-    until: Index | None = Field(None, description="What a budget's threshold may be learned from; empty: all.")
-
-
-class FlagView(BaseModel):
-    id: int
-    series: Place
-    start: Place
-    stop: Place
-    time: float
-    score: float
-    kind: str
-    verdict: str
-
-
-class FlagsView(BaseModel):
-    threshold: float | None
-    per_week: float | None
-    flags: list[FlagView]
-
-
-class FlagsQuery(BaseModel):
-    series: Place | None = None
-
-
-class VerdictBody(Body):
-    verdict: Literal["open", "confirmed", "dismissed"]
 
 
 class NewOutlook(Body):

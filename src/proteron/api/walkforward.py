@@ -26,7 +26,7 @@ def new_experiment(path: shapes.ProjectPath, body: shapes.NewExperiment) -> Resp
     """Store an experiment, make it the project's choice, and start it."""
     judging = Judging.model_validate({name: getattr(body, name) for name in Judging.model_fields})
     experiment_id = experiments.create_and_start(
-        services(), path.project_id, body.dataset_id, body.purpose, body.name, judging, body.run, body.search
+        services(), path.project_id, body.dataset_id, "judge", body.name, judging, body.run, body.search
     )
     return answer_experiment(experiment_id, 201)
 

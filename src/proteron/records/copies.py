@@ -9,7 +9,6 @@ from sqlalchemy.orm import Session
 from proteron.records import searches
 from proteron.records.kept import Kind, Record, free_name, get_kept, tell
 from proteron.records.models import (
-    AnomalyFlag,
     Base,
     Dataset,
     Experiment,
@@ -19,9 +18,12 @@ from proteron.records.models import (
     PanelProfile,
     Project,
     Saved,
+    Scan,
+    ScanSeries,
     Series,
     SeriesBlock,
     SeriesFeature,
+    Verdict,
 )
 
 _RUNNING = ("queued", "running")
@@ -95,9 +97,17 @@ def _copy_experiment(
     )
     if searches.is_running(made):
         searches.end(made, "stopped")
-    for table in (ExperimentCell, AnomalyFlag):
-        _rows(session, table, "experiment_id", experiment.id, made.id)
+    _rows(session, ExperimentCell, "experiment_id", experiment.id, made.id)
     return made
+
+
+def _copy_scan(session: Session, scan: Scan, project_id: int, dataset_id: int) -> int:
+    """What was found; a drill that has not come to its end begins anew when it is asked for."""
+    drilled = scan.drill if (scan.drill or {}).get("state") == "done" else None
+    changes = {"project_id": project_id, "dataset_id": dataset_id, "experiment_id": None, "drill": drilled}
+    made: Scan = _added(session, Scan, scan, **changes)
+    _rows(session, ScanSeries, "scan_id", scan.id, made.id)
+    return made.id
 
 
 def _copy_project(session: Session, project: Project, name: str) -> Project:
@@ -124,16 +134,23 @@ def _copy_project(session: Session, project: Project, name: str) -> Project:
     for record in session.scalars(select(OutlookRecord).where(finished).order_by(OutlookRecord.id)).all():
         changes = {"project_id": made.id, "experiment_id": experiments[record.experiment_id]}
         outlooks[record.id] = _added(session, OutlookRecord, record, **changes).id
+    done = Scan.dataset_id.in_(datasets) & (Scan.state == "done")
+    scans = {
+        each.id: _copy_scan(session, each, made.id, datasets[each.dataset_id])
+        for each in session.scalars(select(Scan).where(done).order_by(Scan.id)).all()
+    }
+    for verdict in session.scalars(select(Verdict).where(Verdict.project_id == project.id).order_by(Verdict.id)).all():
+        _added(session, Verdict, verdict, project_id=made.id)
     for saved in present(Saved):
         _added(session, Saved, saved, project_id=made.id)
-    made.choices = _moved(project.choices, datasets, experiments, outlooks)
+    made.choices = _moved(
+        project.choices,
+        {"dataset_id": datasets, "experiment_id": experiments, "scan_id": scans, "outlook_id": outlooks},
+    )
     session.flush()
     return made
 
 
-def _moved(
-    choices: Mapping[str, Any], datasets: Mapping[int, int], experiments: Mapping[int, int], outlooks: Mapping[int, int]
-) -> dict[str, Any]:
-    numbers = {"dataset_id": datasets, "experiment_id": experiments, "scan_id": experiments, "outlook_id": outlooks}
+def _moved(choices: Mapping[str, Any], numbers: Mapping[str, Mapping[int, int]]) -> dict[str, Any]:
     moved = {name: numbers[name].get(value) if name in numbers else value for name, value in choices.items()}
     return {name: value for name, value in moved.items() if value is not None}

@@ -25,8 +25,8 @@ def get_experiment(session: Session, experiment_id: int, lock: bool = False) -> 
 
 
 def experiments_of(session: Session, project_id: int) -> list[Experiment]:
-    """The experiments of a project, the newest first, without deleted ones and those of deleted data."""
-    present = Experiment.deleted.is_(None) & Dataset.deleted.is_(None)
+    """The experiments of a project, the newest first, without deleted ones, and those of deleted data or scans."""
+    present = Experiment.deleted.is_(None) & Dataset.deleted.is_(None) & (Experiment.purpose == "judge")
     query = select(Experiment).join(Dataset, Dataset.id == Experiment.dataset_id)
     query = query.where(Experiment.project_id == project_id, present)
     return list(session.scalars(query.order_by(Experiment.id.desc())))

@@ -14,7 +14,6 @@ from sqlalchemy.orm import Session
 from proteron.core.errors import ProteronError, SettingsError
 from proteron.records.database import ConflictError, NotFoundError, notify
 from proteron.records.models import (
-    AnomalyFlag,
     CellRecord,
     ContenderRecord,
     Dataset,
@@ -26,6 +25,7 @@ from proteron.records.models import (
     OutlookRecord,
     Project,
     Saved,
+    Scan,
 )
 
 Kind = Literal["projects", "datasets", "experiments", "chains", "plans"]
@@ -145,8 +145,7 @@ def delete_kept(session: Session, kind: Kind, record_id: int, known: int | None 
 
 
 _CHOICES = {
-    "dataset_id": "dataset_id", "experiment_id": "experiment_id", "scan_id": "experiment_id",
-    "outlook_id": "outlook_id",
+    "dataset_id": "dataset_id", "experiment_id": "experiment_id", "scan_id": "scan_id", "outlook_id": "outlook_id",
 }  # fmt: skip
 
 
@@ -206,7 +205,7 @@ def deleted_projects(session: Session) -> list[Project]:
 _BELONGS: dict[str, tuple[Any, str | None]] = {
     "project_id": (Project, None), "dataset_id": (Dataset, "project_id"), "other_id": (Dataset, "project_id"),
     "experiment_id": (Experiment, "dataset_id"), "outlook_id": (OutlookRecord, "experiment_id"),
-    "fitted_id": (FittedChainRecord, "dataset_id"), "flag_id": (AnomalyFlag, "experiment_id"),
+    "fitted_id": (FittedChainRecord, "dataset_id"), "scan_id": (Scan, "dataset_id"),
 }  # fmt: skip
 
 

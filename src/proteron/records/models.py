@@ -240,20 +240,76 @@ class CellLoss(Base):
     losses: Mapped[bytes]
 
 
-class AnomalyFlag(Base):
-    """A flagged span of a scan at the threshold last chosen, with the user's verdict."""
+class Scan(Base):
+    """A dataset looked through for anomalies; `document` says how (mode, using, delay, until, contender), `budget` how
+    many flags are wanted.
 
-    __tablename__ = "anomaly_flag"
-    __table_args__ = (Index("anomaly_flag_of", "experiment_id", "series"),)
+    `experiment_id` is the one whose cells a contender's scan waits for; `drill` how far a drill is, or what it came to.
+    """
+
+    __tablename__ = "scan"
     id: Mapped[int] = mapped_column(primary_key=True)
-    experiment_id: Mapped[int] = mapped_column(ForeignKey("experiment.id", ondelete="CASCADE"))
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
+    dataset_id: Mapped[int] = mapped_column(ForeignKey("dataset.id", ondelete="CASCADE"), index=True)
+    experiment_id: Mapped[int | None] = mapped_column(ForeignKey("experiment.id", ondelete="SET NULL"), index=True)
+    document: Mapped[Document]
+    budget: Mapped[Document] = mapped_column(default=dict)
     series: Mapped[int]
-    start: Mapped[int]
-    stop: Mapped[int]
+    state: Mapped[str] = mapped_column(String(16))
+    reason: Mapped[str | None]
+    drill: Mapped[Document | None]
+    created: Mapped[datetime] = mapped_column(server_default=func.now())
+    finished: Mapped[datetime | None]
+
+
+class ScanSeries(Base):
+    """What a scan found in one series: expected values and scores as doubles in network order, candidates, the moments
+    at which was learned, and how many points were scored."""
+
+    __tablename__ = "scan_series"
+    scan_id: Mapped[int] = mapped_column(ForeignKey("scan.id", ondelete="CASCADE"), primary_key=True)
+    series: Mapped[int] = mapped_column(primary_key=True)
+    expected: Mapped[bytes]
+    score: Mapped[bytes]
+    candidates: Mapped[list[Document]] = mapped_column(JSONB)
+    moments: Mapped[list[int]] = mapped_column(ARRAY(BigInteger))
+    scored: Mapped[int]
+
+
+class FlagRow(Base):
+    """A flag of a scan within its present budget, with what was said of it; for whoever reads the database."""
+
+    __tablename__ = "flag"
+    scan_id: Mapped[int] = mapped_column(ForeignKey("scan.id", ondelete="CASCADE"), primary_key=True)
+    number: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int]
+    series: Mapped[str]
     time: Mapped[datetime]
-    score: Mapped[float] = mapped_column(Double)
+    until: Mapped[datetime]
+    raised: Mapped[datetime]
+    steps: Mapped[int]
     kind: Mapped[str]
-    verdict: Mapped[str] = mapped_column(default="open")
+    score: Mapped[float] = mapped_column(Double)
+    observed: Mapped[float | None] = mapped_column(Double)
+    expected: Mapped[float | None] = mapped_column(Double)
+    sentence: Mapped[str]
+    verdict: Mapped[str]
+    note: Mapped[str]
+
+
+class Verdict(Base):
+    """What somebody said of flagged spans, or of spans nobody flagged: `document` has the spans (key, since, until),
+    the verdict, a kind and a note. `root` is the hash of the data's first version; `undone` when it was taken back."""
+
+    __tablename__ = "verdict"
+    __table_args__ = (Index("verdict_of", "project_id", "root"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    root: Mapped[str] = mapped_column(String(64))
+    document: Mapped[Document]
+    made_by: Mapped[str] = mapped_column(default="")
+    made: Mapped[datetime] = mapped_column(server_default=func.now())
+    undone: Mapped[datetime | None]
 
 
 class OutlookRecord(Base):

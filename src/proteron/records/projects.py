@@ -8,10 +8,10 @@ from sqlalchemy.orm import Session
 from proteron.records import kept
 from proteron.records.database import ConflictError, NotFoundError
 from proteron.records.kept import get_kept, refuse_deleted
-from proteron.records.models import Dataset, Document, Experiment, Kept, OutlookRecord, Project
+from proteron.records.models import Dataset, Document, Experiment, Kept, OutlookRecord, Project, Scan
 
 _CHOSEN: dict[str, Any] = {
-    "dataset_id": Dataset, "experiment_id": Experiment, "scan_id": Experiment, "outlook_id": OutlookRecord,
+    "dataset_id": Dataset, "experiment_id": Experiment, "scan_id": Scan, "outlook_id": OutlookRecord,
 }  # fmt: skip
 
 

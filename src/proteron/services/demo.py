@@ -5,18 +5,21 @@ from pathlib import Path
 from typing import Any
 
 from port_ellery import write_demo
-from port_ellery.files import EVENTS, EXAMPLE, HOURLY, PRODUCTION
+from port_ellery.files import CALENDAR, EVENTS, EXAMPLE, HOURLY, PRODUCTION
+from proteron.core.anomalies import Budget
 from proteron.core.experiment import Experiment, Judging
 from proteron.core.flatten import Chain, LoessSeasons, Log, PeriodSpread
-from proteron.core.intake import read_table
+from proteron.core.intake import Recipe, read_calendar, read_table
 from proteron.core.windows import WindowPlan
 from proteron.records.configuration import Configuration
 from proteron.records.database import Database
 from proteron.records.datasets import save_dataset
 from proteron.records.models import OutlookRecord
 from proteron.records.projects import choose, create_project, delete_project
+from proteron.records.scans import get_scan
 from proteron.runner.queue import Queue
-from proteron.services.anomalies import scan_of
+from proteron.runner.work.scans import enqueue_scan
+from proteron.services.anomalies.scans import ScanSettings, add_scan
 from proteron.services.experiments import create, start
 
 DEMO_PROJECT = "Port Ellery inflow"
@@ -82,22 +85,21 @@ def _bring(database: Database, folder: Path, source: _Source) -> tuple[int, int]
     )
     best = judging.contenders[-1].name
     chain = Chain.model_validate({"stages": source.chain})
-    return _fill(database, source.title, source.file, reading, judging, chain, plan, using=best, ahead=best)
+    return _fill(database, source.title, source.file, reading, judging, chain, plan, ahead=best)
 
 
 def _fill(
     database: Database, title: str, file: str, reading: Any, judging: Judging, chain: Chain, plan: WindowPlan,
-    using: str, ahead: str,
+    ahead: str,
 ) -> tuple[int, int]:  # fmt: skip
-    """A project with data, chain, plan, experiment, scan and outlook; experiment and scan, to be started."""
+    """A project with data, chain, plan, experiment, scan and outlook; experiment and scan, to be queued."""
     panel = reading.panel
     with database.session() as session:
         delete_project(session, title)
         project = create_project(session, title)
         dataset = save_dataset(session, project.id, Path(file).stem, reading)
         judged = create(session, panel, project.id, dataset.id, "judge", "first look", judging)
-        scan = scan_of(judging, using, panel)
-        scanned = create(session, panel, project.id, dataset.id, "scan", f"scan by {using}", scan)
+        scanned = add_scan(session, dataset, len(panel), ScanSettings(), Budget())
         outlook = OutlookRecord(
             project_id=project.id, experiment_id=judged.id, document={"contender": ahead, "horizon": None},
             state="queued",
@@ -122,13 +124,13 @@ def load_demo(url: str, settings: Configuration, name: str = DEMO_PROJECT) -> No
     write_demo(folder)
     database = Database(url, pool_size=2)
     try:
-        begun = [*_load(database, folder, name)]
-        for source in _SOURCES:
-            begun += _bring(database, folder, source)
+        begun = [_load(database, folder, name), *(_bring(database, folder, source) for source in _SOURCES)]
         queue = Queue(url)
         try:
-            for experiment_id in begun:
+            for experiment_id, scan_id in begun:
                 start(database, queue, experiment_id)
+                with database.session() as session:
+                    enqueue_scan(session, queue, get_scan(session, scan_id))
         finally:
             queue.close()
     finally:
@@ -136,13 +138,11 @@ def load_demo(url: str, settings: Configuration, name: str = DEMO_PROJECT) -> No
 
 
 def _load(database: Database, folder: Path, name: str) -> tuple[int, int]:
-    """The main project; its experiment and its scan, to be started."""
+    """The main project with its school holidays; its experiment and its scan, to be queued."""
     example = Experiment.load(folder / EXAMPLE)
-    data = example.data
-    reading = read_table(folder / HOURLY, data.roles, data.step, data.zone, data.unit)
+    data, calendar = example.data, read_calendar(folder / CALENDAR)
+    recipe = Recipe(step=data.step, zone=data.zone, unit=data.unit or "", occasions=calendar)
+    reading = read_table(folder / HOURLY, data.roles, recipe=recipe)
     judging = Judging.model_validate({name: getattr(example, name) for name in Judging.model_fields})
     best = example.contenders[-1].name
-    using = (example.anomalies.using if example.anomalies else None) or best
-    return _fill(
-        database, name, HOURLY, reading, judging, Chain(_CHAIN), WindowPlan.parse(_PLAN), using=using, ahead=best
-    )
+    return _fill(database, name, HOURLY, reading, judging, Chain(_CHAIN), WindowPlan.parse(_PLAN), ahead=best)

@@ -26,8 +26,6 @@ from proteron.runner.work.cells import CellWork, enqueue
 from proteron.services.names import file_name
 from proteron.services.resources import Resources
 
-_CHOICE = {"judge": "experiment_id", "scan": "scan_id"}
-
 
 def judging_of(experiment: Experiment) -> Judging:
     """What a stored experiment judges, and how."""
@@ -59,11 +57,15 @@ def create_and_start(
     reach: Resources, project_id: int, dataset_id: int, purpose: str, name: str, judging: Judging, run: bool = True,
     search: SearchSettings | None = None,
 ) -> int:  # fmt: skip
-    """Make it the project's choice. Stored first, then queued: a crash in between is mended by the worker's sweep."""
+    """Make it the project's choice, unless a scan needs it.
+
+    Stored first, then queued: a crash in between is mended by the worker's sweep.
+    """
     panel = reach.panel(dataset_id)
     with reach.database.session() as session:
         experiment = create(session, panel, project_id, dataset_id, purpose, name, judging)
-        choose(session, project_id, {_CHOICE[purpose]: experiment.id})
+        if purpose == "judge":
+            choose(session, project_id, {"experiment_id": experiment.id})
         if search is not None:
             begin_search(session, experiment, panel, search)
         if not run:

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from proteron.records.models import Experiment, OutlookRecord
+from proteron.records.models import Experiment, OutlookRecord, Scan
 
 
 @dataclass(frozen=True)
@@ -34,15 +34,21 @@ def made_by(account: dict[str, Any]) -> str:
 
 
 def room_states(
-    choices: Mapping[str, Any], experiments: Mapping[int, Experiment], outlooks: Mapping[int, OutlookRecord]
+    choices: Mapping[str, Any],
+    experiments: Mapping[int, Experiment],
+    scans: Mapping[int, Scan],
+    outlooks: Mapping[int, OutlookRecord],
 ) -> dict[str, RoomState]:
     """A room is out of date when what it shows was made from something other than the present choice upstream."""
     dataset = choices.get("dataset_id")
     rooms = dict.fromkeys(("intake", "profile"), _CURRENT if dataset else _EMPTY)
     rooms["flatten"] = _CURRENT if dataset and choices.get("chain") else _EMPTY
     rooms["windows"] = _CURRENT if dataset and choices.get("plan") else _EMPTY
-    for name, choice in (("walkforward", "experiment_id"), ("anomalies", "scan_id")):
-        shown = experiments.get(choices.get(choice, 0))
+    made: dict[str, Experiment | Scan | None] = {
+        "walkforward": experiments.get(choices.get("experiment_id", 0)),
+        "anomalies": scans.get(choices.get("scan_id", 0)),
+    }
+    for name, shown in made.items():
         rooms[name] = _EMPTY
         if shown is not None:
             stale = shown.dataset_id != dataset

@@ -11,17 +11,17 @@ import pyarrow as pa
 from numpy.typing import NDArray
 
 from proteron.core.anomalies.budget import JOINT, Over
-from proteron.core.anomalies.detectors import DETECTORS
+from proteron.core.anomalies.detectors import DETECTORS, Detector
 from proteron.core.anomalies.faults import FAULTS, Fault, places_for, unit_of
 from proteron.core.anomalies.find import find_anomalies, scored
 from proteron.core.anomalies.flags import Candidate, Mode
+from proteron.core.anomalies.triage import wilson
 from proteron.core.errors import SettingsError, StoppedError, TooShortError
 from proteron.core.panel import Floats, Panel, require_panel
 from proteron.core.timeline import Moment
 
 _SPACE = 110  # points to a planted fault
 _APART = 12  # points between faults, and between one and a flag
-_CONFIDENCE = 1.96
 _MOST_RUNS = 200
 _MOST_SERIES = 12
 _ECHO = 1  # points around a season after a fault that a flag there echoes
@@ -45,12 +45,8 @@ class Recall:
 
     @property
     def interval(self) -> tuple[float, float]:
-        """Wilson's interval at 95 % (Wilson 1927)."""
-        n, p, z = self.planted, self.share, _CONFIDENCE
-        if not n:
-            return 0.0, 1.0
-        middle, half = p + z * z / (2 * n), z * math.sqrt(p * (1 - p) / n + z * z / (4 * n * n))
-        return max((middle - half) / (1 + z * z / n), 0.0), min((middle + half) / (1 + z * z / n), 1.0)
+        """Wilson's interval at 95 %."""
+        return wilson(self.found, self.planted)
 
     @property
     def low(self) -> float:
@@ -204,6 +200,7 @@ def drill(
     per_week: float | None = None,
     threshold: float | None = None,
     over: Over = "panel",
+    using: str = "joint",
     most_points: int = 60_000,
     until: Moment | None = None,
     progress: Callable[[float], Any] | None = None,
@@ -214,19 +211,22 @@ def drill(
 
     `repeats` faults of every kind and size, or as many as find room in 200 runs. A size is in units of the usual change
     over a season of the series it is planted in, or in points for kinds that have none. Of a panel of more than
-    `most_points`, the last points of some series serve, evenly chosen. Raises `SettingsError` for an unknown kind,
+    `most_points`, the last points of some series serve, evenly chosen. Raises `SettingsError` for an unknown kind, or
+    for a contender,
     `TooShortError` where nothing can be planted, `StoppedError` when a stop was asked for.
     """
     require_panel(panel)
     if repeats < 1:
         raise SettingsError("At least one fault of every kind and size is planted.", field="repeats")
+    if using not in DETECTORS:
+        raise SettingsError("A drill is for a detector; a contender would have to learn anew each time.", field="using")
     wanted = _wanted(kinds, sizes)
     panel = _sample(panel.cut_at(until), most_points)
     own = find_anomalies(
         panel, mode, delay=delay, stop_asked=stop_asked, per_thousand=per_thousand, per_week=per_week,
-        threshold=threshold, over=over,
+        threshold=threshold, over=over, using=using,
     )  # fmt: skip
-    yard = _Yard(panel, mode, delay, np.random.default_rng(seed))
+    yard = _Yard(panel, DETECTORS[using](), mode, delay, np.random.default_rng(seed))
     for run in range(_MOST_RUNS):
         planted = Counter((each.kind, each.size) for each in yard.planted)
         missing = [each for each in wanted if planted[each[0].kind, each[1]] < repeats]
@@ -268,8 +268,10 @@ def _wanted(kinds: Sequence[str] | None, sizes: Sequence[float] | None) -> list[
 class _Yard:
     """Repaired series in which faults are planted run by run."""
 
-    def __init__(self, panel: Panel, mode: Mode, delay: int, rng: np.random.Generator) -> None:
-        self.mode, self.delay, self.rng = mode, delay, rng
+    def __init__(
+        self, panel: Panel, detector: Detector, mode: Mode, delay: int, rng: np.random.Generator
+    ) -> None:  # fmt: skip
+        self.detector, self.mode, self.delay, self.rng = detector, mode, delay, rng
         self.season = next(iter(panel.axis.step.whole_seasons), 1)
         self.repaired, self.free = _repaired(panel)
         self.units = [unit_of(self.repaired.series(index), self.season) for index in range(len(panel))]
@@ -279,9 +281,9 @@ class _Yard:
         self.planted, self.strays, self.points = list[Planted](), list[tuple[float, bool]](), 0
 
     def _found(self, panel: Panel) -> list[tuple[Candidate, ...]]:
-        found = scored(panel, DETECTORS["joint"](), self.mode, self.delay)
+        found = scored(panel, self.detector, self.mode, self.delay)
         each = (one.found(panel, index).candidates for index, one in enumerate(found))
-        return [tuple(c for c in mine if not c.occasion and c.score > JOINT.least) for mine in each]
+        return [tuple(c for c in mine if not c.occasion and c.score > self.detector.limits.least) for mine in each]
 
     def run(self, wanted: Sequence[tuple[Fault, float]]) -> int:
         """Plant as much of what is wanted as there is room for, and look; how many were planted."""

@@ -188,11 +188,13 @@ class SeriesScores:
     moments: tuple[int, ...] = ()
 
     def found(self, panel: Panel, index: int) -> SeriesFound:
-        """Candidates with what came, what was expected, and the occasion that at least half of each lies in, unless an
-        exact test told it."""
+        """Candidates with what came, what was expected, and the occasion that explains each, if one does."""
         first, values = int(panel.starts[index]), panel.series(index)
+        seasons = panel.axis.step.whole_seasons
         told = [
-            replace(with_means(each, values, self.expected), occasion=occasion_of(panel.occasions, first, each))
+            replace(
+                with_means(each, values, self.expected), occasion=occasion_of(panel.occasions, seasons, first, each)
+            )
             for each in self.candidates
         ]
         return SeriesFound(tuple(told), self.moments, int(np.isfinite(self.score).sum()))
@@ -204,12 +206,20 @@ def with_means(candidate: Candidate, values: Floats, expected: Floats) -> Candid
     return replace(candidate, observed=mean_of(values[part]), expected=mean_of(expected[part]))
 
 
-def occasion_of(occasions: Sequence[Occasion], first: int, candidate: Candidate) -> str:
-    """The occasion that at least half of a candidate lies in, unless an exact test told it; `first` is the position of
-    the first point of its series."""
+def occasion_of(occasions: Sequence[Occasion], seasons: Sequence[int], first: int, candidate: Candidate) -> str:
+    """The occasion that explains at least half of a candidate, unless an exact test told it; `first` is the position of
+    the first point of its series.
+
+    A short occasion, up to the longest season, explains all it covers; a long one only the shortest season in which it
+    begins; and any one that in which it ends.
+    """
     start, stop = first + candidate.start, first + candidate.stop
+    edge, short = (min(seasons), max(seasons)) if seasons else (1, 7)
     for each in () if candidate.exact else occasions:
-        if 2 * (min(stop, each.stop) - max(start, each.start)) >= stop - start:
+        last = each.stop if each.stop - each.start <= short else each.start + edge
+        spans = ((each.start, last), (each.stop, each.stop + edge))
+        covered = sum(max(min(stop, high) - max(start, low), 0) for low, high in spans)
+        if 2 * covered >= stop - start:
             return each.name
     return ""
 

@@ -89,7 +89,7 @@ class Watching:
         """What was raised of a series since it was asked last; flags that go on are kept as they are now."""
         watch, settings = self.watches[key], self.settings
         candidates = [
-            replace(each, occasion=occasion_of(self.occasions, watch.first, each))
+            replace(each, occasion=occasion_of(self.occasions, self.seasons, watch.first, each))
             for each in self._tellers.setdefault(key, Teller()).told(watch)
         ]
         past = Past(

@@ -6,8 +6,10 @@ from proteron.runner.work.cells import CellWork
 from proteron.runner.work.features import FeatureWork
 from proteron.runner.work.kind import Job, LongWork, Running
 from proteron.runner.work.outlooks import OutlookWork
+from proteron.runner.work.scans import DrillWork, ScanWork
 
-KINDS: dict[str, LongWork] = {kind.task: kind for kind in (CellWork(), OutlookWork(), FeatureWork())}
+_ALL = (CellWork(), OutlookWork(), FeatureWork(), ScanWork(), DrillWork())
+KINDS: dict[str, LongWork] = {kind.task: kind for kind in _ALL}
 
 
 def running_work(session: Session, project_id: int) -> list[Running]:

@@ -1,0 +1,1 @@
+"""Anomalies: scans begun, read within a budget and as of a moment, judged, drilled, and used."""

@@ -1,0 +1,200 @@
+"""A scan as it is read: flags within its budget as of a moment, with what was said of them."""
+
+from collections import OrderedDict
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+import numpy as np
+from sqlalchemy.orm import Session
+
+from proteron.core.anomalies import Budget, Drill, Flag
+from proteron.core.anomalies.find import limits_of
+from proteron.core.anomalies.flags import SeriesFound, flag_of
+from proteron.core.anomalies.raising import Raised, raise_flags
+from proteron.core.anomalies.triage import LabelledPoint, Precision, alike, labelled_curve, together
+from proteron.core.errors import SettingsError
+from proteron.core.panel import Panel
+from proteron.records import scans as records
+from proteron.records.models import Scan
+from proteron.records.scans import Said
+from proteron.services.resources import Resources
+
+_CURVE_POINTS = 48
+_KEPT = 4
+
+
+@dataclass(frozen=True)
+class CurvePoint:
+    """At a threshold: flags a week over all series, and in 1,000 points; of a drill, the share found, and flags on
+    nothing planted in 1,000 points."""
+
+    threshold: float
+    per_week: float
+    per_thousand: float
+    drilled: float | None
+    unverified: float | None
+
+
+@dataclass(frozen=True)
+class Shown:
+    """A scan as it is read: flags within its budget as of a moment, with what was said of them."""
+
+    scan: Scan
+    panel: Panel  # as far as the scan looks
+    found: Sequence[SeriesFound]
+    raised: Raised
+    all_said: Sequence[Said]
+    until: int | None
+
+    @cached_property
+    def flags(self) -> list[Flag]:
+        """Those raised by the moment; as of every moment, one that goes on there reaches no further, and has no kind
+        yet."""
+        return [*self._by_then(self.raised.flags)]
+
+    @cached_property
+    def explained(self) -> list[Flag]:
+        """What would be flagged were it not for an occasion."""
+        return [*self._by_then(self.raised.explained)]
+
+    def _by_then(self, flags: Sequence[Flag]) -> list[Flag]:
+        if self.until is None or self.scan.document["mode"] != "as_of":
+            return list(flags)
+        known = []
+        for flag in flags:
+            last = self.until - int(self.panel.starts[self.panel.index(flag.key)])
+            if flag.raised_at < last:
+                known.append(flag if flag.stop <= last else replace(flag, stop=last, kind="open"))
+        return known
+
+    @cached_property
+    def starts(self) -> dict[str, int]:
+        """Grid positions at which series begin."""
+        return {key: int(self.panel.starts[index]) for index, key in enumerate(self.panel.keys)}
+
+    @cached_property
+    def said(self) -> list[Said | None]:
+        """What was said last of every flag."""
+        return records.judged(self.flags, self.all_said, self.starts)
+
+    @cached_property
+    def loose(self) -> list[Said]:
+        """What was said of spans that are not flagged, each span's last word."""
+        taken = {id(each) for each in self.said}
+        last = {(each.key, each.start, each.stop): each for each in self.all_said}
+        return [each for each in last.values() if id(each) not in taken and each.verdict == "right"]
+
+    @property
+    def beyond(self) -> bool:
+        """Whether the scan knows what lies after the moment and so cannot tell what was found by then."""
+        return self.scan.document["mode"] != "as_of" and self.until is not None and self.until < self.panel.end
+
+    @cached_property
+    def precision(self) -> Precision:
+        """Of the flags that were judged."""
+        verdicts = [each.verdict for each in self.said if each is not None]
+        right, wrong = verdicts.count("right"), verdicts.count("wrong")
+        return Precision(right, right + wrong)
+
+    def together(self) -> list[int]:
+        """In how many series there is a flag at the time of each flag."""
+        place = {key: index for index, key in enumerate(self.panel.keys)}
+        return together([(place[flag.key], *self.span(flag)) for flag in self.flags])
+
+    def span(self, flag: Flag) -> tuple[int, int]:
+        """Grid positions of a flag, from, to before."""
+        return self.starts[flag.key] + flag.start, self.starts[flag.key] + flag.stop
+
+    def alike(self, key: str, start: int) -> list[Flag]:
+        """Flags like the one of a series that begins at a grid position, itself first; raises `SettingsError` where
+        there is none."""
+        one = next((flag for flag in self.flags if flag.key == key and self.span(flag)[0] == start), None)
+        if one is None:
+            raise SettingsError("There is no such flag within the present budget.", field="start")
+        season = next(iter(self.panel.axis.step.whole_seasons), 1)
+        others = [
+            flag for flag in self.flags
+            if flag is not one and alike(one, flag, season, (self.starts[one.key], self.starts[flag.key]))
+        ]  # fmt: skip
+        return [one, *others]
+
+    @cached_property
+    def _candidates(self) -> list[Flag]:
+        """Everything that could be flagged at some threshold."""
+        return [
+            flag_of(self.panel.axis, self.starts[key], key, each, each.course[-1])
+            for key, one in zip(self.panel.keys, self.found, strict=True) for each in one.candidates
+            if not each.occasion
+        ]  # fmt: skip
+
+    def labelled(self) -> list[LabelledPoint]:
+        """Precision and recall by threshold, from verdicts and labels."""
+        said = records.judged(self._candidates, self.all_said, self.starts)
+        judged = [
+            (flag.score, of.verdict == "right")
+            for flag, of in zip(self._candidates, said, strict=True) if of is not None and of.verdict != "open"
+        ]  # fmt: skip
+        touched = {of.number for of in said if of is not None}
+        missed = sum(each.verdict == "right" and each.number not in touched for each in self.all_said)
+        return labelled_curve(judged, missed)
+
+    def curve(self) -> list[CurvePoint]:
+        """What a threshold costs, and what it finds of a drill, from the least threshold to the highest score."""
+        limits = limits_of(_using(self.scan))
+        scores = np.sort([flag.score for flag in self._candidates if flag.score > limits.least])
+        points = sum(each.scored for each in self.found)
+        if not points:
+            return []
+        weeks = points / max(len(self.panel), 1) * self.panel.axis.step.nominal_seconds / 604800
+        drilled, top = (
+            drill_of(self.scan),
+            limits.least * 4 if not len(scores) else max(float(scores[-1]), limits.usual),
+        )
+        found = []
+        for threshold in np.geomspace(limits.least, min(top, limits.least * 40), _CURVE_POINTS).tolist():
+            count = len(scores) - int(np.searchsorted(scores, threshold, side="right"))
+            at = None if drilled is None else drilled.at(threshold)
+            told = (None, None) if at is None else (at.share, at.unverified)
+            found.append(CurvePoint(threshold, count / weeks, 1000 * count / points, *told))
+        return found
+
+    @property
+    def threshold(self) -> float:
+        """The one that holds, or the middle one where series have their own."""
+        return float(np.median(list(self.raised.thresholds.values())))
+
+
+def _using(scan: Scan) -> str:
+    return str(scan.document["using"])
+
+
+def drill_of(scan: Scan) -> Drill | None:
+    """What the drill of a scan came to; None where it has not."""
+    drilled = scan.drill or {}
+    return Drill.from_document(drilled["found"]) if drilled.get("state") == "done" else None
+
+
+def show(reach: Resources, scan_id: int, until: int | None = None) -> Shown:
+    """A scan as of a cutoff, or whole."""
+    with reach.database.session() as session:
+        scan = records.get_scan(session, scan_id)
+        panel = reach.panel(scan.dataset_id).cut_at(scan.document["until"])
+        found = _found(reach, session, scan)
+        said = records.said_of(session, scan, panel)
+    with reach.computing():
+        raised = raise_flags(panel, found, scan.document["mode"], Budget(**scan.budget), limits_of(_using(scan)))
+    return Shown(scan, panel, found, raised, said, until)
+
+
+def _found(reach: Resources, session: Session, scan: Scan) -> Sequence[SeriesFound]:
+    """Candidates of a scan, kept where it is done."""
+    kept: OrderedDict[int, Sequence[SeriesFound]] = reach.open("scans", OrderedDict)
+    found = kept.get(scan.id)
+    if found is None:
+        found = records.load_found(session, scan)
+        if scan.state == "done":
+            kept[scan.id] = found
+            while len(kept) > _KEPT:
+                kept.popitem(last=False)
+    return found
