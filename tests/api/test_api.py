@@ -370,7 +370,7 @@ def test_windows_rows_and_formats(client: FlaskClient, dataset: int) -> None:
         ("POST", "/uploads/passwd/preview", {}, 422),
         ("GET", "/projects/99999999999999999999999", None, 422),
         ("GET", "/datasets/1/series/0/line?width=0", None, 422),
-        ("PATCH", "/flags/1", {"verdict": "maybe"}, 422),
+        ("POST", "/scans/1/verdicts", {"verdict": "maybe"}, 422),
     ],
 )
 def test_every_error_is_a_problem_document(

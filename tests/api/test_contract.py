@@ -13,7 +13,9 @@ from test_api import LOCAL, application, client, get, post, send  # noqa: F401
 from conftest import hourly_csv
 from proteron.core.experiment import Judging
 from proteron.core.judge import compute_cell
+from proteron.records.datasets import PanelCache
 from proteron.records.results import save_result
+from proteron.runner.work.scans import ScanWork
 from proteron.services import experiments, outlooks
 
 ENTRIES = [
@@ -32,27 +34,29 @@ def judged(application, request: pytest.FixtureRequest) -> SimpleNamespace:  # n
     client = application.test_client()  # noqa: F811
     name = f"judged for {request.module.__name__}"
     project = post(client, "/projects", {"name": name}).json["id"]
-    upload = send(client, hourly_csv(np.random.default_rng(8), 400).encode()).json["upload_id"]
+    text = re.sub(r"(01-10T09:00:00Z,north),[^\n]+", r"\1,95.5", hourly_csv(np.random.default_rng(8), 400))
+    upload = send(client, text.encode()).json["upload_id"]
     made = post(client, f"/uploads/{upload}/dataset", {"project_id": project, "name": "d", "recipe": {"unit": "m³/h"}})
     dataset = made.json["id"]
     reach = application.extensions["proteron"]
     panel = reach.panel(dataset)
-    found = {}
-    for purpose in ("judge", "scan"):
-        judging = Judging.parse({"contenders": ENTRIES if purpose == "judge" else ENTRIES[:1], "folds": FOLDS})
+    judging = Judging.parse({"contenders": ENTRIES, "folds": FOLDS})
+    with reach.database.session() as session:
+        found = experiments.create(session, panel, project, dataset, "judge", "judge", judging).id
+    for cell in judging.cells(panel):
         with reach.database.session() as session:
-            found[purpose] = experiments.create(session, panel, project, dataset, purpose, purpose, judging).id
-        for cell in judging.cells(panel):
-            with reach.database.session() as session:
-                save_result(session, compute_cell(panel, cell))
-        with reach.database.session() as session:
-            experiments.records.set_state(session, found[purpose], "done")
+            save_result(session, compute_cell(panel, cell))
+    with reach.database.session() as session:
+        experiments.records.set_state(session, found, "done")
+    scan = post(client, f"/projects/{project}/scans", {"dataset_id": dataset}).json["id"]
+    here = SimpleNamespace(database=reach.database, panels=PanelCache(1))
+    assert ScanWork().run(here, list(range(len(panel))), {"scan_id": scan}) == "done"
     kept = post(
         client, f"/datasets/{dataset}/fitted-chains", {"name": "kept", "chain": [{"kind": "log"}], "until": 300}
     )
     chain = post(client, f"/projects/{project}/chains", {"name": "mine", "stages": [{"kind": "log"}]})
     return SimpleNamespace(
-        name=name, project=project, dataset=dataset, upload=upload, experiment=found["judge"], scan=found["scan"],
+        name=name, project=project, dataset=dataset, upload=upload, experiment=found, scan=scan,
         panel=panel, fitted=kept.json["id"], chain=chain.json["id"], reach=reach,
     )  # fmt: skip
 
@@ -117,8 +121,9 @@ def test_a_judged_project_answers_in_every_room(client: FlaskClient, judged: Sim
     project = get(client, f"/projects/{judged.project}").json
     assert project["datasets"][0]["id"] == judged.dataset
     assert {each["id"]: (each["state"], each["done"], each["failed"]) for each in project["experiments"]} == {
-        judged.experiment: ("done", 9, 0), judged.scan: ("done", 3, 0),
-    }  # fmt: skip
+        judged.experiment: ("done", 9, 0)
+    }
+    assert [(each["id"], each["state"], each["done"]) for each in project["scans"]] == [(judged.scan, "done", 2)]
     assert project["running"] == []
     view = get(client, f"/experiments/{judged.experiment}").json
     assert [fold["cutoff"] for fold in view["folds"]] == [364, 376, 388]
@@ -173,38 +178,72 @@ def test_facts_name_the_fold_and_refuse_strangers(client: FlaskClient, judged: S
     assert is_problem(get(client, base), 422)
 
 
-def test_flags_follow_threshold_budget_and_verdict(client: FlaskClient, judged: SimpleNamespace) -> None:  # noqa: F811
-    address = f"/experiments/{judged.scan}/flags"
-    few = client.put(f"/api/v1{address}", json={"series": 0, "threshold": 4.0}, **LOCAL).json
-    many = client.put(f"/api/v1{address}", json={"series": 0, "threshold": 1.0}, **LOCAL).json
-    assert len(few["flags"]) < len(many["flags"])
-    assert all(flag["score"] >= 1.0 for flag in many["flags"])
-    assert many["threshold"] == 1.0
-    assert {flag["verdict"] for flag in many["flags"]} == {"open"}
-    first = many["flags"][0]["id"]
-    for verdict in ("confirmed", "dismissed", "open", "confirmed"):
-        said = client.patch(f"/api/v1/flags/{first}", json={"verdict": verdict}, **LOCAL).json
-        assert said["verdict"] == verdict
-    again = client.put(f"/api/v1{address}", json={"series": 0, "threshold": 1.0}, **LOCAL).json
-    kept = {(flag["start"], flag["stop"]): flag["verdict"] for flag in again["flags"]}
-    assert kept[(many["flags"][0]["start"], many["flags"][0]["stop"])] == "confirmed", "what was judged stays judged"
-    assert get(client, f"{address}?series=0").json["flags"] == again["flags"]
-    budget = client.put(f"/api/v1{address}", json={"series": 0, "budget_per_week": 1.0}, **LOCAL).json
-    assert budget["per_week"] <= 1.0 + 1e-9
-    for body in ({"series": 0}, {"series": 0, "threshold": -1}, {"series": 99, "threshold": 2},
-                 {"series": 0, "threshold": 2, "budget_per_week": 1}):  # fmt: skip
-        assert is_problem(client.put(f"/api/v1{address}", json=body, **LOCAL), 422), body
+def test_flags_follow_budget_and_verdict(client: FlaskClient, judged: SimpleNamespace) -> None:  # noqa: F811
+    address = f"/scans/{judged.scan}"
+
+    def budget(**body: object) -> dict[str, Any]:
+        answer = client.put(f"/api/v1{address}/budget", json=body, **LOCAL)
+        assert answer.status_code == 200
+        return get(client, f"{address}/flags").json
+
+    few, many = budget(per_thousand=1), budget(threshold=4.0)
+    assert len(few["flags"]) <= len(many["flags"]) and many["threshold"] == 4.0
+    assert all(flag["score"] > 4 and flag["verdict"] == "open" for flag in many["flags"])
+    first = many["flags"][0]
+    assert first["raised"] >= first["last"] >= first["time"] and first["key"] in judged.panel.keys
+    span = {name: first[name] for name in ("key", "start", "stop")}
+    said = {"spans": [span], "verdict": "right", "kind": "leak", "note": "n", "by": "Ana"}
+    assert post(client, f"{address}/verdicts", said).json["spans"] == 1
+    again = get(client, f"{address}/flags").json
+    assert (again["flags"][0]["verdict"], again["flags"][0]["named"], again["flags"][0]["by"]) == (
+        "right",
+        "leak",
+        "Ana",
+    )
+    assert (again["precision"]["right"], again["precision"]["judged"]) == (1, 1)
+    alike = get(client, f"{address}/alike?key={first['key']}&start={first['start']}").json["flags"]
+    assert alike[0]["start"] == first["start"]
+    open_now = get(client, f"/projects/{judged.project}/open-flags").json["flags"]
+    assert len(open_now) == len(many["flags"]) - 1 and [f["time"] for f in open_now] == sorted(
+        (f["time"] for f in open_now), reverse=True
+    )
+    assert get(client, f"{address}/verdicts").json["verdicts"][0]["note"] == "n"
+    curves = get(client, f"{address}/curves").json
+    assert curves["labelled"][-1]["recall"] == 1 and len(curves["curve"]) == 48
+    assert client.delete(f"/api/v1{address}/verdicts/last", **LOCAL).json["kind"] == "leak"
+    assert is_problem(client.delete(f"/api/v1{address}/verdicts/last", **LOCAL), 404)
+    for body in ({"per_week": 0}, {"threshold": -1}, {"per_week": 1, "per_thousand": 1}, {"over": "all"}):
+        assert is_problem(client.put(f"/api/v1{address}/budget", json=body, **LOCAL), 422), body
+    for body in ({**said, "spans": []}, {**said, "verdict": "maybe"}, {**said, "spans": [{**span, "key": "nobody"}]}):
+        assert is_problem(post(client, f"{address}/verdicts", body), 422), body
+    for format, kind in (("csv", "text/csv"), ("json", "application/json"), ("parquet", "parquet"), ("arrow", "arrow")):
+        answer = get(client, f"{address}/table?format={format}")
+        assert answer.status_code == 200 and kind in answer.content_type
+    budget()
 
 
-def test_scores_are_drawn_and_the_highest_is_known_up_to_a_moment(client: FlaskClient, judged: SimpleNamespace) -> None:  # noqa: F811
-    base = f"/experiments/{judged.scan}/scores?series=0"
-    whole = get(client, base).json
-    known = [value for value in whole["score"]["values"] if value is not None]
-    assert whole["highest"] == pytest.approx(max(known))
-    early = get(client, f"{base}&until=376").json
-    assert early["highest"] <= whole["highest"]
-    assert get(client, f"{base}&until=0").json["highest"] is None
-    assert is_problem(get(client, f"{base}&width=2"), 422)
+def test_scores_are_drawn_and_a_scan_tells_how_it_goes(client: FlaskClient, judged: SimpleNamespace) -> None:  # noqa: F811
+    whole = get(client, f"/scans/{judged.scan}/scores?series=0").json
+    assert len(whole["score"]["values"]) == len(whole["expected"]["values"]) == judged.panel.lengths[0]
+    assert is_problem(get(client, f"/scans/{judged.scan}/scores?series=0&width=2"), 422)
+    assert is_problem(get(client, f"/scans/{judged.scan}/scores?series=99"), 422)
+    view = get(client, f"/scans/{judged.scan}").json
+    assert (view["state"], view["mode"], view["using"], view["drill"], view["done"]) == (
+        "done",
+        "as_of",
+        "joint",
+        None,
+        2,
+    )
+    assert is_problem(post(client, f"/scans/{judged.scan}/run", {}), 409)
+    assert post(client, f"/scans/{judged.scan}/stop", {}).json["state"] == "done"
+    assert is_problem(post(client, f"/scans/{judged.scan}/use", {"way": "mask"}), 422), "nothing is called right"
+    assert get(client, f"/scans/{judged.scan}/drill").json["state"] is None
+    assert post(client, f"/scans/{judged.scan}/drill", {"repeats": 1}).json["drill"] == "running"
+    assert client.delete(f"/api/v1/scans/{judged.scan}/drill", **LOCAL).json["drill"] is None
+    for body in ({"delay": 9}, {"using": "magic"}, {"mode": "both"}, {"using": "contender"}):
+        wrong = post(client, f"/projects/{judged.project}/scans", {"dataset_id": judged.dataset, **body})
+        assert is_problem(wrong, 422), body
 
 
 def test_an_outlook_is_ordered_shown_and_taken_away(client: FlaskClient, judged: SimpleNamespace) -> None:  # noqa: F811

@@ -1,4 +1,4 @@
-"""What a project keeps: choices, chains, flags with their verdicts, outlooks, and what is told of them."""
+"""What a project keeps: choices, chains, outlooks, and what is told of them."""
 
 import json
 
@@ -7,11 +7,10 @@ import psycopg
 import pytest
 from sqlalchemy.orm import Session
 
-from proteron.core.anomalies import Flag
 from proteron.core.experiment import Judging
 from proteron.core.intake import TableReading
 from proteron.core.panel import Panel
-from proteron.records import chains, experiments, flags, outlooks, projects
+from proteron.records import chains, experiments, outlooks, projects
 from proteron.records.database import ConflictError, Database, NotFoundError
 from proteron.records.datasets import datasets_of, save_dataset
 from proteron.records.models import OutlookRecord
@@ -34,12 +33,8 @@ def dataset(session: Session, project: int) -> int:
 
 
 @pytest.fixture
-def scan(session: Session, project: int, dataset: int) -> int:
-    return rules.create(session, PANEL, project, dataset, "scan", "s", JUDGING).id
-
-
-def flag(start: int, stop: int, score: float = 5.0) -> Flag:
-    return Flag("a", start, stop, score, "spike", f"2024-01-01T{start % 24:02d}:00:00")
+def experiment(session: Session, project: int, dataset: int) -> int:
+    return rules.create(session, PANEL, project, dataset, "judge", "s", JUDGING).id
 
 
 def test_a_choice_stays_until_it_is_changed_or_taken_back(session: Session, project: int, dataset: int) -> None:
@@ -90,23 +85,6 @@ def test_the_same_fitted_chain_is_one_record_whatever_it_is_called(
         chains.get_fitted_chain(session, 99_999_999)
 
 
-def test_a_verdict_stays_with_its_span_whatever_the_threshold(session: Session, scan: int) -> None:
-    made = flags.replace_flags(session, scan, 0, [flag(3, 4), flag(9, 12), flag(20, 21)])
-    assert [each.verdict for each in made] == ["open"] * 3
-    flags.judge_flag(session, made[1].id, "confirmed")
-    flags.judge_flag(session, made[2].id, "dismissed")
-    fewer = flags.replace_flags(session, scan, 0, [flag(9, 12, 7.0), flag(19, 21)])
-    assert [(each.start, each.verdict, each.score) for each in fewer] == [(9, "confirmed", 7.0), (19, "open", 5.0)]
-    flags.replace_flags(session, scan, 1, [flag(9, 12)])
-    assert [each.verdict for each in flags.flags_of(session, scan, 1)] == ["open"], "another series is not judged"
-    assert len(flags.flags_of(session, scan)) == 3
-    assert [each.start for each in flags.flags_of(session, scan, 0)] == [9, 19]
-    flags.replace_flags(session, scan, 0, [])
-    assert flags.flags_of(session, scan, 0) == []
-    with pytest.raises(NotFoundError, match="no flag"):
-        flags.judge_flag(session, 99_999_999, "open")
-
-
 def test_versions_count_up_within_a_project(session: Session, project: int, dataset: int) -> None:
     second = save_dataset(session, project, "d", TableReading(PANEL.cut_at(40), (), {}), parent_id=dataset)
     other = save_dataset(session, project, "e", TableReading(PANEL.cut_at(30), (), {}))
@@ -120,10 +98,12 @@ def test_versions_count_up_within_a_project(session: Session, project: int, data
     assert save_dataset(session, apart, "d", TableReading(PANEL, (), {})).version == 1
 
 
-def test_an_outlook_is_finished_once_and_listed_newest_first(session: Session, project: int, scan: int) -> None:
+def test_an_outlook_is_finished_once_and_listed_newest_first(session: Session, project: int, experiment: int) -> None:
     made = []
     for _ in range(2):
-        record = OutlookRecord(project_id=project, experiment_id=scan, state="queued", document={"contender": "last"})
+        record = OutlookRecord(
+            project_id=project, experiment_id=experiment, state="queued", document={"contender": "last"}
+        )
         session.add(record)
         session.flush()
         made.append(record.id)

@@ -83,7 +83,7 @@ def test_what_is_deleted_is_hidden_with_what_belongs_to_it_and_comes_back(sessio
     outlook = OutlookRecord(project_id=project, experiment_id=experiment.id, document={}, state="done")
     session.add(outlook)
     session.flush()
-    chosen = {"dataset_id": second.id, "scan_id": experiment.id, "outlook_id": outlook.id}
+    chosen = {"dataset_id": second.id, "experiment_id": experiment.id, "outlook_id": outlook.id}
     projects.choose(session, project, chosen)
 
     kept.delete_kept(session, "datasets", second.id)
@@ -176,11 +176,12 @@ def test_a_copy_of_a_project_stands_on_its_own(session: Session, project: int) -
     gone = save_dataset(session, project, "gone", reading(PANEL.cut_at(40)))
     dataset = save_dataset(session, project, "d", reading())
     later = save_dataset(session, project, "d", reading(PANEL.cut_at(50)), parent_id=dataset.id)
-    scan, lost = judged(session, project, dataset.id, "scan"), judged(session, project, gone.id)
-    outlook = OutlookRecord(project_id=project, experiment_id=scan.id, document={"contender": "last"}, state="done")
+    mine = judged(session, project, dataset.id)
+    judged(session, project, gone.id)
+    outlook = OutlookRecord(project_id=project, experiment_id=mine.id, document={"contender": "last"}, state="done")
     session.add(outlook)
     chains.save(session, project, "plans", "p", {"lags": [1]})
-    projects.choose(session, project, {"dataset_id": later.id, "scan_id": scan.id, "experiment_id": lost.id})
+    projects.choose(session, project, {"dataset_id": later.id, "experiment_id": mine.id})
     kept.delete_kept(session, "datasets", gone.id)
 
     copy = copy_kept(session, "projects", project, None)
@@ -188,13 +189,13 @@ def test_a_copy_of_a_project_stands_on_its_own(session: Session, project: int) -
     versions = datasets_of(session, copy.id)
     assert [(each.version, each.name) for each in versions] == [(2, "d"), (3, "d")]
     assert versions[1].parent_id == versions[0].id
-    (its_scan,) = experiments.experiments_of(session, copy.id)
-    assert (its_scan.dataset_id, its_scan.purpose) == (versions[0].id, "scan")
-    assert [each.experiment_id for each in outlooks.outlooks_of(session, copy.id)] == [its_scan.id]
-    assert copy.choices == {"dataset_id": versions[1].id, "scan_id": its_scan.id}
+    (its,) = experiments.experiments_of(session, copy.id)
+    assert its.dataset_id == versions[0].id
+    assert [each.experiment_id for each in outlooks.outlooks_of(session, copy.id)] == [its.id]
+    assert copy.choices == {"dataset_id": versions[1].id, "experiment_id": its.id}
     assert [each.name for each in chains.saved_of(session, copy.id, "plans")] == ["p"]
     kept.delete_kept(session, "projects", project)
-    kept.require_present(session, {"dataset_id": versions[0].id, "experiment_id": its_scan.id})
+    kept.require_present(session, {"dataset_id": versions[0].id, "experiment_id": its.id})
 
 
 def test_what_was_deleted_long_ago_is_removed_with_what_nothing_holds_any_more(session: Session, project: int) -> None:

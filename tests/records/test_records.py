@@ -1,5 +1,6 @@
 """Records on a real PostgreSQL: migrations, panels to the bit, results stored once."""
 
+import json
 from dataclasses import replace
 
 import numpy as np
@@ -11,7 +12,7 @@ from conftest import fresh_database
 from proteron.core.intake import TableReading
 from proteron.core.judge import METRICS, Told, Yardsticks, compute_cell, expand, gather_losses, make_board
 from proteron.core.panel import FILLED, Panel
-from proteron.records import experiments, projects
+from proteron.records import experiments, projects, scans
 from proteron.records import results as results_of
 from proteron.records.database import ConflictError, Database, NotFoundError
 from proteron.records.datasets import datasets_of, load_panel, save_dataset
@@ -37,12 +38,53 @@ def test_migrations_go_up_down_and_up(cluster_url: str) -> None:
     opened = Database(url)
     tables = set(inspect(opened.engine).get_table_names())
     assert {"project", "dataset", "series_block", "experiment", "cell", "forecast_block", "fit", "cell_loss"} <= tables
-    assert set(inspect(opened.engine).get_view_names()) == {"observation", "forecast", "flag"}
+    assert set(inspect(opened.engine).get_view_names()) == {"observation", "forecast"}
     opened.close()
     downgrade(url)
     opened = Database(url)
     assert inspect(opened.engine).get_table_names() == ["alembic_version"]
     opened.close()
+    upgrade(url)
+
+
+def test_verdicts_and_scans_of_old_come_along(cluster_url: str) -> None:
+    """A scan that was an experiment goes on as a scan, what was said of its flags stays with the data."""
+    url = fresh_database(cluster_url, "migrated")
+    upgrade(url, "0008")
+    opened = Database(url)
+    layout = {"start": "2024-01-01T00:00:00", "step": "1 hour", "zone": "UTC"}
+    rows = [
+        "INSERT INTO project (name, choices) VALUES ('p', '{}')",
+        f"INSERT INTO dataset (project_id, version, name, hash, layout, account) "
+        f"VALUES (1, 1, 'd', 'first', '{json.dumps(layout)}', '{{}}')",
+        f"INSERT INTO dataset (project_id, parent_id, version, name, hash, layout, account) "
+        f"VALUES (1, 1, 2, 'd', 'second', '{json.dumps(layout)}', '{{}}')",
+        "INSERT INTO series (dataset_id, position, key, start, length) VALUES (2, 0, 'a', 0, 9), (2, 1, 'b', 0, 9)",
+        "INSERT INTO experiment (project_id, dataset_id, purpose, name, document, state) "
+        """VALUES (1, 2, 'judge', 'j', '{"baseline": "x"}', 'done'), """
+        """(1, 2, 'scan', 's', '{"baseline": "ridge"}', 'done')""",
+        "INSERT INTO anomaly_flag (experiment_id, series, start, stop, time, score, kind, verdict) VALUES "
+        "(2, 1, 3, 5, '2024-01-01T03:00Z', 9, 'spike', 'confirmed'), "
+        "(2, 0, 4, 5, '2024-01-01T04:00Z', 8, 'spike', 'dismissed'), (2, 0, 7, 8, '2024-01-01T07:00Z', 8, 'x', 'open')",
+        """UPDATE project SET choices = '{"scan_id": 2, "experiment_id": 1}'""",
+    ]
+    with opened.session() as session:
+        for row in rows:
+            session.execute(text(row.replace(":", "\\:")))
+    opened.close()
+    upgrade(url)
+    opened = Database(url)
+    with opened.session() as session:
+        (scan,) = scans.scans_of(session, 1)
+        assert (scan.dataset_id, scan.experiment_id, scan.document["contender"], scan.series) == (2, 2, "ridge", 2)
+        assert projects.get_project(session, 1).choices == {"scan_id": scan.id, "experiment_id": 1}
+        panel = Panel.from_arrays({"a": np.zeros(9), "b": np.zeros(9)}, "2024-01-01", "1 hour")
+        said = scans.said_of(session, scan, panel)
+        assert [(each.key, each.start, each.stop, each.verdict) for each in said] == [
+            ("b", 3, 4, "right"), ("a", 4, 5, "wrong"),
+        ]  # fmt: skip
+    opened.close()
+    downgrade(url, "0008")
     upgrade(url)
 
 

@@ -155,16 +155,18 @@ def test_scan_flags_and_outlook_end_to_end(stack: Stack) -> None:
     )
     path = f"/experiments/{experiment['id']}"
     stack.wait(path, done)
-    scan = stack.ok(
-        "POST", f"/projects/{experiment['project']}/scans", {"experiment_id": experiment["id"], "contender": "ridge"}
-    )
-    stack.wait(f"/experiments/{scan['id']}", done)
-    flags = stack.ok("PUT", f"/experiments/{scan['id']}/flags", {"series": 0, "budget_per_week": 2.0})
-    assert 0 < flags["per_week"] <= 2
-    judged = stack.ok("PATCH", f"/flags/{flags['flags'][0]['id']}", {"verdict": "confirmed"})
-    kept = stack.ok("PUT", f"/experiments/{scan['id']}/flags", {"series": 0, "threshold": flags["threshold"]})
-    assert judged["verdict"] == "confirmed"
-    assert [flag["verdict"] for flag in kept["flags"]].count("confirmed") == 1
+    address = f"/projects/{experiment['project']}/scans"
+    body = {"dataset_id": experiment["body"]["dataset_id"]}
+    by_ridge = {"using": "contender", "experiment_id": experiment["id"], "contender": "ridge", "delay": 0}
+    for asked in (by_ridge, {"mode": "looking_back"}, {}):
+        scan = stack.ok("POST", address, {**body, **asked})
+        finished = stack.wait(f"/scans/{scan['id']}", done)
+        assert finished["state"] == "done" and finished["done"] == finished["series"] == 2
+    stack.ok("PUT", f"/scans/{scan['id']}/budget", {"threshold": 3.0})
+    assert stack.ok("GET", f"/scans/{scan['id']}/flags")["threshold"] == 3
+    stack.ok("POST", f"/scans/{scan['id']}/drill", {"repeats": 1})
+    stack.wait(f"/scans/{scan['id']}", lambda each: each["drill"] == "done")
+    assert stack.ok("GET", f"/scans/{scan['id']}/drill")["planted"] >= 30
     outlook = stack.ok("POST", path + "/outlooks", {"contender": "ridge"})
     finished = stack.wait(f"/outlooks/{outlook['id']}", lambda o: o["state"] == "done")
     assert len(finished["mean"]) == 12

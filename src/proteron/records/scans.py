@@ -53,7 +53,7 @@ def scanned(session: Session, scan_ids: Iterable[int]) -> dict[int, int]:
     """How many series of some scans are there."""
     wanted = list(scan_ids)
     query = select(ScanSeries.scan_id, func.count()).where(ScanSeries.scan_id.in_(wanted)).group_by(ScanSeries.scan_id)
-    return dict.fromkeys(wanted, 0) | dict(session.execute(query).tuples().all())
+    return dict.fromkeys(wanted, 0) | dict(session.execute(query).all())
 
 
 def missing_series(session: Session, scan: Scan) -> list[int]:

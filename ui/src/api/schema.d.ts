@@ -895,24 +895,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/experiments/{experiment_id}/flags": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Stored flags of a scan, of one series or all. */
-        get: operations["anomalies_list_flags_experiments__int_experiment_id__flags_get"];
-        /** Flag one series above a threshold, or within a budget of flags per week learned by `until`. */
-        put: operations["anomalies_set_threshold_experiments__int_experiment_id__flags_put"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/experiments/{experiment_id}/forecasts": {
         parameters: {
             query?: never;
@@ -1049,23 +1031,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/experiments/{experiment_id}/scores": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Expected values and scores of one series over a span. */
-        get: operations["anomalies_scores_experiments__int_experiment_id__scores_get"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/experiments/{experiment_id}/seal": {
         parameters: {
             query?: never;
@@ -1188,23 +1153,6 @@ export interface paths {
         options?: never;
         head?: never;
         patch?: never;
-        trace?: never;
-    };
-    "/api/v1/flags/{flag_id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        /** Confirm, dismiss or reopen a flag. */
-        patch: operations["anomalies_set_verdict_flags__int_flag_id__patch"];
         trace?: never;
     };
     "/api/v1/health": {
@@ -1470,6 +1418,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project_id}/open-flags": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the scan that the project stands on has raised and nobody has judged, the newest first. */
+        get: operations["anomalies_open_flags_projects__int_project_id__open_flags_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project_id}/plans": {
         parameters: {
             query?: never;
@@ -1514,9 +1479,233 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Score every step once, one step ahead and out of sample, with a contender of an experiment. */
+        /** Look a dataset through for anomalies; the project then stands on the scan. */
         post: operations["anomalies_new_scan_projects__int_project_id__scans_post"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scans/{scan_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a scan was asked for, how far it is, its budget, and how far its drill is. */
+        get: operations["anomalies_view_scan_scans__int_scan_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scans/{scan_id}/alike": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Flags like one of them: of the same kind, slot, side and length; itself first. */
+        get: operations["anomalies_alike_scans__int_scan_id__alike_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scans/{scan_id}/budget": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say how many flags are wanted, or above which score. */
+        put: operations["anomalies_set_budget_scans__int_scan_id__budget_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scans/{scan_id}/curves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What every threshold costs and finds: flags a week, a drill's recall, and what verdicts and labels tell. */
+        get: operations["anomalies_curves_scans__int_scan_id__curves_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scans/{scan_id}/drill": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What would have been found of planted faults at the present threshold. */
+        get: operations["anomalies_view_drill_scans__int_scan_id__drill_get"];
+        put?: never;
+        /** Plant faults in the series as they would be without their own flags, and look for them. */
+        post: operations["anomalies_drill_scans__int_scan_id__drill_post"];
+        /** Stop a drill; nothing is kept of it. */
+        delete: operations["anomalies_stop_drill_scans__int_scan_id__drill_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scans/{scan_id}/flags": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Flags of all series within the budget, as far as they were raised by a moment, with what was said of them. */
+        get: operations["anomalies_list_flags_scans__int_scan_id__flags_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scans/{scan_id}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Go on with a scan that was stopped, or failed. */
+        post: operations["anomalies_run_scan_scans__int_scan_id__run_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scans/{scan_id}/scores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Expected values and scores of one series over a span; empty where nothing is scored yet. */
+        get: operations["anomalies_scores_scans__int_scan_id__scores_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scans/{scan_id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop a scan promptly; what is scored stays. */
+        post: operations["anomalies_stop_scan_scans__int_scan_id__stop_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scans/{scan_id}/table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The flags as a file: one row each. */
+        get: operations["anomalies_table_scans__int_scan_id__table_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scans/{scan_id}/use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Mask flagged spans, or put what was expected in their place, in the next version of the data. */
+        post: operations["anomalies_use_scans__int_scan_id__use_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scans/{scan_id}/verdicts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was said of the scan's data, by whom and when. */
+        get: operations["anomalies_history_scans__int_scan_id__verdicts_get"];
+        put?: never;
+        /** Call spans right, wrong or open again, label them, and leave a note; flagged spans or others. */
+        post: operations["anomalies_judge_scans__int_scan_id__verdicts_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scans/{scan_id}/verdicts/last": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take back what was said last. */
+        delete: operations["anomalies_undo_scans__int_scan_id__verdicts_last_delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1944,7 +2133,7 @@ export interface components {
             plan: components["schemas"]["WindowPlan"] | null;
             /**
              * Precision
-             * @description Of the numbers it computes with.
+             * @description Of the judged flags, how many are right.
              * @default float32
              * @enum {string}
              */
@@ -2119,7 +2308,7 @@ export interface components {
             plan: components["schemas"]["WindowPlan"] | null;
             /**
              * Precision
-             * @description Of the numbers it computes with.
+             * @description Of the judged flags, how many are right.
              * @default float32
              * @enum {string}
              */
@@ -2281,7 +2470,7 @@ export interface components {
             plan: components["schemas"]["WindowPlan"] | null;
             /**
              * Precision
-             * @description Of the numbers it computes with.
+             * @description Of the judged flags, how many are right.
              * @default float32
              * @enum {string}
              */
@@ -2922,6 +3111,37 @@ export interface components {
             step: string;
         };
         /**
+         * BudgetBody
+         * @description How many flags are wanted: a week, or in 1,000 points; or a threshold. Nothing: the detector's usual one.
+         */
+        BudgetBody: {
+            /**
+             * Over
+             * @description Whether the budget is for the whole panel, or for every series.
+             * @default panel
+             * @enum {string}
+             */
+            over: "panel" | "series";
+            /**
+             * Per Thousand
+             * @description How many flags in 1,000 points.
+             * @default null
+             */
+            per_thousand: number | null;
+            /**
+             * Per Week
+             * @description How many flags a week there are.
+             * @default null
+             */
+            per_week: number | null;
+            /**
+             * Threshold
+             * @description Scores above it are flagged.
+             * @default null
+             */
+            threshold: number | null;
+        };
+        /**
          * CalendarCycle
          * @description A calendar field at the first target's local time: sine and cosine, its number from 0, or one column a value.
          */
@@ -3276,7 +3496,7 @@ export interface components {
             plan: components["schemas"]["WindowPlan"] | null;
             /**
              * Scan Id
-             * @description The scan that Anomalies shows.
+             * @description The scan's number; in a project's choices the one that Anomalies shows.
              * @default null
              */
             scan_id: number | null;
@@ -3769,7 +3989,7 @@ export interface components {
             pooling: "largest" | "mean";
             /**
              * Precision
-             * @description Of the numbers it computes with.
+             * @description Of the judged flags, how many are right.
              * @default float32
              * @enum {string}
              */
@@ -3916,6 +4136,34 @@ export interface components {
             /** @description The metric that ranks after the cutoff. */
             metric: components["schemas"]["MetricView"];
         };
+        /** CurvePointView */
+        CurvePointView: {
+            /**
+             * Drilled
+             * @description Share of planted faults that is found; null: nothing was planted. 0 … 1.
+             */
+            drilled: number | null;
+            /**
+             * Per Thousand
+             * @description How many flags in 1,000 points.
+             */
+            per_thousand: number;
+            /**
+             * Per Week
+             * @description How many flags a week there are.
+             */
+            per_week: number;
+            /**
+             * Threshold
+             * @description Scores above it are flagged.
+             */
+            threshold: number;
+            /**
+             * Unverified
+             * @description Flags on nothing planted in 1,000 points; null: nothing was planted.
+             */
+            unverified: number | null;
+        };
         /**
          * CurveTrend
          * @description level · shape of time, fitted on time scaled to the known span.
@@ -3955,6 +4203,22 @@ export interface components {
              * @default false
              */
             shared: boolean;
+        };
+        /**
+         * CurvesView
+         * @description What thresholds cost and find, by all candidates and the drill; and by what was said of flags.
+         */
+        CurvesView: {
+            /**
+             * Curve
+             * @description What every threshold costs and finds, the lowest first.
+             */
+            curve: components["schemas"]["CurvePointView"][];
+            /**
+             * Labelled
+             * @description What verdicts and labels tell of thresholds, the highest first.
+             */
+            labelled: components["schemas"]["LabelledView"][];
         };
         /** CycleLine */
         CycleLine: {
@@ -4295,7 +4559,7 @@ export interface components {
             plan: components["schemas"]["WindowPlan"] | null;
             /**
              * Precision
-             * @description Of the numbers it computes with.
+             * @description Of the judged flags, how many are right.
              * @default float32
              * @enum {string}
              */
@@ -4467,7 +4731,7 @@ export interface components {
             plan: components["schemas"]["WindowPlan"] | null;
             /**
              * Precision
-             * @description Of the numbers it computes with.
+             * @description Of the judged flags, how many are right.
              * @default float32
              * @enum {string}
              */
@@ -4664,7 +4928,7 @@ export interface components {
             plan: components["schemas"]["WindowPlan"] | null;
             /**
              * Precision
-             * @description Of the numbers it computes with.
+             * @description Of the judged flags, how many are right.
              * @default float32
              * @enum {string}
              */
@@ -4736,6 +5000,87 @@ export interface components {
              * @enum {string}
              */
             kind: "drift";
+        };
+        /** DrillBody */
+        DrillBody: {
+            /**
+             * Repeats
+             * @description Faults of every kind and size.
+             * @default 40
+             */
+            repeats: number;
+            /**
+             * Seed
+             * @description The same seed gives the same draws.
+             * @default 0
+             */
+            seed: number;
+        };
+        /**
+         * DrillView
+         * @description What a drill came to at the present threshold.
+         */
+        DrillView: {
+            /**
+             * Echoes
+             * @description Flags a season after a planted fault.
+             */
+            echoes: number;
+            /**
+             * Late
+             * @description By how many points the middle one of the found was found; null: looking back.
+             */
+            late: number | null;
+            /**
+             * Latest
+             * @description By how many points nine of ten were found; null: looking back.
+             */
+            latest: number | null;
+            /**
+             * Named
+             * @description Share of the found that were called what they were; null: none was found. 0 … 1.
+             */
+            named: number | null;
+            /**
+             * Planted
+             * @description How many faults were planted.
+             */
+            planted: number;
+            /**
+             * Progress
+             * @description How far it is. 0 … 1.
+             */
+            progress: number;
+            /**
+             * Reason
+             * @description Why, in a sentence; null or empty: nothing to say.
+             */
+            reason: string | null;
+            /**
+             * Recall
+             * @description By kind and size.
+             */
+            recall: components["schemas"]["RecallView"][];
+            /**
+             * State
+             * @description How it stands: queued, running, done, failed or stopped; of a room empty, current or outdated.
+             */
+            state: string | null;
+            /**
+             * Text
+             * @description The same in sentences.
+             */
+            text: string[];
+            /**
+             * Threshold
+             * @description Scores above it are flagged.
+             */
+            threshold: number;
+            /**
+             * Unverified
+             * @description Flags on nothing planted in 1,000 points; null: nothing was planted.
+             */
+            unverified: number | null;
         };
         /** DuelView */
         DuelView: {
@@ -5010,11 +5355,6 @@ export interface components {
              */
             name: string;
             /**
-             * Purpose
-             * @description judge: the board; scan: one step ahead, for anomalies.
-             */
-            purpose: string;
-            /**
              * Reason
              * @description Why, in a sentence; null or empty: nothing to say.
              */
@@ -5107,11 +5447,6 @@ export interface components {
              * @description Its name.
              */
             name: string;
-            /**
-             * Purpose
-             * @description judge: the board; scan: one step ahead, for anomalies.
-             */
-            purpose: string;
             /**
              * Reason
              * @description Why, in a sentence; null or empty: nothing to say.
@@ -5726,20 +6061,75 @@ export interface components {
         /** FlagView */
         FlagView: {
             /**
-             * Id
-             * @description Its number.
+             * By
+             * @description Who said it; empty: nobody said who.
              */
-            id: number;
+            by: string;
+            /**
+             * Expected
+             * @description What was expected, in the unit of the data.
+             */
+            expected: number | null;
+            /**
+             * Judged At
+             * @description When it was judged, ISO 8601; null: it was not.
+             */
+            judged_at: string | null;
+            /**
+             * Key
+             * @description What the series is called.
+             */
+            key: string;
             /**
              * Kind
              * @description Which one it is.
              */
             kind: string;
             /**
+             * Last
+             * @description Its last point, epoch seconds.
+             */
+            last: number;
+            /**
+             * Named
+             * @description What somebody calls it; null: nobody has named it.
+             */
+            named: string | null;
+            /**
+             * Note
+             * @description What somebody noted.
+             */
+            note: string;
+            /**
+             * Observed
+             * @description The mean of what came, in the unit of the data; null: nothing came.
+             */
+            observed: number | null;
+            /**
+             * Occasion
+             * @description The occasion that explains it; empty: none does.
+             */
+            occasion: string;
+            /**
+             * Once In
+             * @description In how many points chance does this once; null: an exact test told it.
+             */
+            once_in: number | null;
+            /**
+             * Raised
+             * @description When it was raised, epoch seconds; null: looking back.
+             */
+            raised: number | null;
+            /**
              * Score
-             * @description How unexpected it is, in typical errors.
+             * @description How unexpected it is, in spreads: of a block or step, as a single point that is as unlikely.
              */
             score: number;
+            /**
+             * Sentence
+             * @description What was expected, what came, how unusual that is, and what it is called.
+             */
+            sentence: string;
             /**
              * Series
              * @description Number of the series, from 0; or the series themselves, or how many.
@@ -5757,32 +6147,58 @@ export interface components {
             stop: number;
             /**
              * Time
-             * @description When the flagged span begins, ISO 8601.
+             * @description When it begins, epoch seconds.
              */
             time: number;
             /**
+             * Together
+             * @description In how many series something is flagged at the same time, itself counted.
+             */
+            together: number;
+            /**
              * Verdict
              * @description What follows, in words; of a flag, what the user says of it.
+             * @enum {string}
              */
-            verdict: string;
+            verdict: "right" | "wrong" | "open";
         };
-        /** FlagsView */
+        /**
+         * FlagsView
+         * @description Flags within the budget, of all series, in time order; what occasions explain; what was said of other spans.
+         */
         FlagsView: {
+            /**
+             * Beyond
+             * @description Whether the scan looks beyond the moment that is asked for.
+             */
+            beyond: boolean;
+            /**
+             * Explained
+             * @description What would be flagged were it not for an occasion.
+             */
+            explained: components["schemas"]["FlagView"][];
             /**
              * Flags
              * @description Flagged spans.
              */
             flags: components["schemas"]["FlagView"][];
             /**
+             * Labels
+             * @description Spans that somebody called right and that are not flagged.
+             */
+            labels: components["schemas"]["SpanLabelView"][];
+            /**
              * Per Week
              * @description How many flags a week there are.
              */
-            per_week: number | null;
+            per_week: number;
+            /** @description Of the judged flags, how many are right. */
+            precision: components["schemas"]["PrecisionView"];
             /**
              * Threshold
              * @description Scores above it are flagged.
              */
-            threshold: number | null;
+            threshold: number;
         };
         /**
          * FlatFactsView
@@ -6352,6 +6768,17 @@ export interface components {
             version: string;
         };
         /**
+         * HistoryView
+         * @description What was said of the data of a scan and not taken back, the last first.
+         */
+        HistoryView: {
+            /**
+             * Verdicts
+             * @description What was said, the last first.
+             */
+            verdicts: components["schemas"]["VerdictView"][];
+        };
+        /**
          * ImportBody
          * @description A fitted chain as it was exported.
          */
@@ -6445,6 +6872,24 @@ export interface components {
              * @description Until when it can be restored, ISO 8601; null: it is not deleted.
              */
             until: string | null;
+        };
+        /**
+         * LabelledView
+         * @description At a threshold: of judged flags above it so many are right, and so many of all right spans are caught.
+         */
+        LabelledView: {
+            /** @description Of the judged flags, how many are right. */
+            precision: components["schemas"]["PrecisionView"];
+            /**
+             * Recall
+             * @description Share of all right spans that is caught; null: there are none. 0 … 1.
+             */
+            recall: number | null;
+            /**
+             * Threshold
+             * @description Scores above it are flagged.
+             */
+            threshold: number;
         };
         /** LagPlot */
         LagPlot: {
@@ -7557,13 +8002,6 @@ export interface components {
              */
             name: string;
             /**
-             * Purpose
-             * @description judge: the board; scan: one step ahead, for anomalies.
-             * @default judge
-             * @enum {string}
-             */
-            purpose: "judge" | "scan";
-            /**
              * Run
              * @description Whether to start at once.
              * @default true
@@ -7610,18 +8048,53 @@ export interface components {
              */
             name: string;
         };
-        /** NewScan */
+        /**
+         * NewScan
+         * @description How a dataset is looked through.
+         */
         NewScan: {
             /**
              * Contender
              * @description The contender's name.
+             * @default null
              */
-            contender: string;
+            contender: string | null;
+            /**
+             * Dataset Id
+             * @description The number of the version of the data.
+             */
+            dataset_id: number;
+            /**
+             * Delay
+             * @description Points after a point before it is decided. 0 … 8.
+             * @default 2
+             */
+            delay: number;
             /**
              * Experiment Id
-             * @description The experiment's number.
+             * @description The experiment of the contender.
+             * @default null
              */
-            experiment_id: number;
+            experiment_id: number | null;
+            /**
+             * Mode
+             * @description as_of: what would have been raised at each moment; looking_back: by all that is known at the end.
+             * @default as_of
+             * @enum {string}
+             */
+            mode: "looking_back" | "as_of";
+            /**
+             * Until
+             * @description Grid position after the last point that is used; empty: all.
+             * @default null
+             */
+            until: number | null;
+            /**
+             * Using
+             * @description A detector; “contender”: what a contender did not expect.
+             * @default joint
+             */
+            using: string;
         };
         /**
          * OccasionEffects
@@ -7772,6 +8245,17 @@ export interface components {
              * @description Points inside what was learned.
              */
             points_inside: number;
+        };
+        /**
+         * OpenFlagsView
+         * @description What is raised and not judged yet, the newest first.
+         */
+        OpenFlagsView: {
+            /**
+             * Flags
+             * @description Flagged spans.
+             */
+            flags: components["schemas"]["FlagView"][];
         };
         /** OutlookBrief */
         OutlookBrief: {
@@ -8278,6 +8762,37 @@ export interface components {
              */
             words: string[];
         };
+        /**
+         * PrecisionView
+         * @description Of so many judged flags so many are right; the share with its 95 % interval.
+         */
+        PrecisionView: {
+            /**
+             * High
+             * @description The upper end.
+             */
+            high: number;
+            /**
+             * Judged
+             * @description How many were judged.
+             */
+            judged: number;
+            /**
+             * Low
+             * @description The lower end.
+             */
+            low: number;
+            /**
+             * Right
+             * @description How many are right.
+             */
+            right: number;
+            /**
+             * Share
+             * @description Share of the whole. 0 … 1.
+             */
+            share: number | null;
+        };
         /** PresetView */
         PresetView: {
             /**
@@ -8683,6 +9198,11 @@ export interface components {
              * @description Long work that goes on.
              */
             running: components["schemas"]["RunningView"][];
+            /**
+             * Scans
+             * @description Scans of present data, the newest first.
+             */
+            scans: components["schemas"]["ScanBrief"][];
         };
         /** ProjectList */
         ProjectList: {
@@ -9061,6 +9581,62 @@ export interface components {
             text: string;
         };
         /**
+         * RecallView
+         * @description Of planted faults of a kind and size: how many there were, which share was found, and how soon.
+         */
+        RecallView: {
+            /**
+             * Delay
+             * @description Points after it began that a fault was found, in the median; null: looking back.
+             */
+            delay: number | null;
+            /**
+             * Found
+             * @description How many of them were found.
+             */
+            found: number;
+            /**
+             * High
+             * @description The upper end.
+             */
+            high: number;
+            /**
+             * Kind
+             * @description Which one it is.
+             */
+            kind: string;
+            /**
+             * Low
+             * @description The lower end.
+             */
+            low: number;
+            /**
+             * Named
+             * @description Share of the found that were called what they were; null: none was found. 0 … 1.
+             */
+            named: number | null;
+            /**
+             * Planted
+             * @description How many faults were planted.
+             */
+            planted: number;
+            /**
+             * Share
+             * @description Share that was found. 0 … 1.
+             */
+            share: number;
+            /**
+             * Size
+             * @description In units of the usual change over a season, or in points.
+             */
+            size: number;
+            /**
+             * Typical
+             * @description The size in the unit of the data, in the median over series; null: of lengths.
+             */
+            typical: number | null;
+        };
+        /**
          * Recipe
          * @description What was understood and decided about sources; the same recipe on the same sources gives the same hash.
          */
@@ -9328,7 +9904,7 @@ export interface components {
             plan: components["schemas"]["WindowPlan"] | null;
             /**
              * Precision
-             * @description Of the numbers it computes with.
+             * @description Of the judged flags, how many are right.
              * @default float32
              * @enum {string}
              */
@@ -9794,16 +10370,159 @@ export interface components {
              */
             times: number[];
         };
+        /** ScanBrief */
+        ScanBrief: {
+            /**
+             * Contender
+             * @description The contender's name.
+             */
+            contender: string | null;
+            /**
+             * Created
+             * @description When it was made, ISO 8601.
+             */
+            created: string;
+            /**
+             * Dataset Id
+             * @description The number of the version of the data.
+             */
+            dataset_id: number;
+            /**
+             * Delay
+             * @description Points after a point before it is decided. 0 … 8.
+             */
+            delay: number;
+            /**
+             * Done
+             * @description How many are done.
+             */
+            done: number;
+            /**
+             * Id
+             * @description Its number.
+             */
+            id: number;
+            /**
+             * Mode
+             * @description as_of: what would have been raised at each moment; looking_back: by all that is known at the end.
+             * @enum {string}
+             */
+            mode: "looking_back" | "as_of";
+            /**
+             * Reason
+             * @description Why, in a sentence; null or empty: nothing to say.
+             */
+            reason: string | null;
+            /**
+             * Series
+             * @description Number of the series, from 0; or the series themselves, or how many.
+             */
+            series: number;
+            /**
+             * State
+             * @description How it stands: queued, running, done, failed or stopped; of a room empty, current or outdated.
+             */
+            state: string;
+            /**
+             * Until
+             * @description How many grid positions count as known; empty: all.
+             */
+            until: number | null;
+            /**
+             * Using
+             * @description The detector; “contender”: what a contender did not expect one step ahead.
+             */
+            using: string;
+        };
+        /**
+         * ScanView
+         * @description A scan with its budget and how far its drill is.
+         */
+        ScanView: {
+            /** @description How many flags are wanted. */
+            budget: components["schemas"]["BudgetBody"];
+            /**
+             * Contender
+             * @description The contender's name.
+             */
+            contender: string | null;
+            /**
+             * Created
+             * @description When it was made, ISO 8601.
+             */
+            created: string;
+            /**
+             * Dataset Id
+             * @description The number of the version of the data.
+             */
+            dataset_id: number;
+            /**
+             * Delay
+             * @description Points after a point before it is decided. 0 … 8.
+             */
+            delay: number;
+            /**
+             * Done
+             * @description How many are done.
+             */
+            done: number;
+            /**
+             * Drill
+             * @description null: none; running, done or failed.
+             */
+            drill: string | null;
+            /**
+             * Drill Reason
+             * @description Why the drill failed.
+             */
+            drill_reason: string | null;
+            /**
+             * Drill Share
+             * @description How far the drill is. 0 … 1.
+             */
+            drill_share: number | null;
+            /**
+             * Id
+             * @description Its number.
+             */
+            id: number;
+            /**
+             * Mode
+             * @description as_of: what would have been raised at each moment; looking_back: by all that is known at the end.
+             * @enum {string}
+             */
+            mode: "looking_back" | "as_of";
+            /**
+             * Reason
+             * @description Why, in a sentence; null or empty: nothing to say.
+             */
+            reason: string | null;
+            /**
+             * Series
+             * @description Number of the series, from 0; or the series themselves, or how many.
+             */
+            series: number;
+            /**
+             * State
+             * @description How it stands: queued, running, done, failed or stopped; of a room empty, current or outdated.
+             */
+            state: string;
+            /**
+             * Until
+             * @description How many grid positions count as known; empty: all.
+             */
+            until: number | null;
+            /**
+             * Using
+             * @description The detector; “contender”: what a contender did not expect one step ahead.
+             */
+            using: string;
+        };
         /** ScoresView */
         ScoresView: {
             /** @description What was expected, in the unit of the data. */
             expected: components["schemas"]["Line"];
-            /**
-             * Highest
-             * @description The highest score.
-             */
-            highest: number | null;
-            /** @description How unexpected it is, in typical errors. */
+            /** @description How unexpected it is, in spreads: of a block or step, as a single point that is as unlikely. */
             score: components["schemas"]["Line"];
         };
         /** SealBody */
@@ -10751,6 +11470,61 @@ export interface components {
              */
             families: components["schemas"]["Family"][];
         };
+        /** SpanBody */
+        SpanBody: {
+            /**
+             * Key
+             * @description What the series is called.
+             */
+            key: string;
+            /**
+             * Start
+             * @description First grid position.
+             */
+            start: number;
+            /**
+             * Stop
+             * @description One past the last grid position.
+             */
+            stop: number;
+        };
+        /**
+         * SpanLabelView
+         * @description A span that somebody labelled, flagged or not.
+         */
+        SpanLabelView: {
+            /**
+             * Key
+             * @description What the series is called.
+             */
+            key: string;
+            /**
+             * Kind
+             * @description Which one it is.
+             */
+            kind: string | null;
+            /**
+             * Note
+             * @description What somebody noted.
+             */
+            note: string;
+            /**
+             * Start
+             * @description First grid position.
+             */
+            start: number;
+            /**
+             * Stop
+             * @description One past the last grid position.
+             */
+            stop: number;
+            /**
+             * Verdict
+             * @description What follows, in words; of a flag, what the user says of it.
+             * @enum {string}
+             */
+            verdict: "right" | "wrong" | "open";
+        };
         /** SpanView */
         SpanView: {
             /**
@@ -11084,32 +11858,6 @@ export interface components {
              */
             theta: number | null;
         };
-        /** ThresholdBody */
-        ThresholdBody: {
-            /**
-             * Budget Per Week
-             * @description How many flags a week are wanted.
-             * @default null
-             */
-            budget_per_week: number | null;
-            /**
-             * Series
-             * @description Number of the series, from 0; or the series themselves, or how many.
-             */
-            series: number;
-            /**
-             * Threshold
-             * @description Scores above it are flagged.
-             * @default null
-             */
-            threshold: number | null;
-            /**
-             * Until
-             * @description What a budget's threshold may be learned from; empty: all.
-             * @default null
-             */
-            until: number | null;
-        };
         /**
          * TrendCurve
          * @description A curve in time by least squares, plain or with Huber's loss, carried on beyond the cutoff.
@@ -11217,6 +11965,22 @@ export interface components {
              */
             upload_id: string;
         };
+        /** UseBody */
+        UseBody: {
+            /**
+             * Way
+             * @description Masked, or repaired by what was expected.
+             * @enum {string}
+             */
+            way: "mask" | "repair";
+            /**
+             * Which
+             * @description right: what was called so; not_wrong: all but what was called wrong.
+             * @default right
+             * @enum {string}
+             */
+            which: "right" | "not_wrong";
+        };
         /**
          * VariantsBody
          * @description A contender with values that its settings are to take; each combination enters.
@@ -11274,14 +12038,79 @@ export interface components {
              */
             order: number | null;
         };
-        /** VerdictBody */
+        /**
+         * VerdictBody
+         * @description What is said of spans, flagged or not: whether they are anomalies, what they are, a note, and by whom.
+         */
         VerdictBody: {
+            /**
+             * By
+             * @description Who said it; empty: nobody said who.
+             * @default
+             */
+            by: string;
+            /**
+             * Kind
+             * @description Which one it is.
+             * @default null
+             */
+            kind: string | null;
+            /**
+             * Note
+             * @description What somebody noted.
+             * @default
+             */
+            note: string;
+            /**
+             * Spans
+             * @description Spans on the grid.
+             */
+            spans: components["schemas"]["SpanBody"][];
             /**
              * Verdict
              * @description What follows, in words; of a flag, what the user says of it.
              * @enum {string}
              */
-            verdict: "open" | "confirmed" | "dismissed";
+            verdict: "right" | "wrong" | "open";
+        };
+        /** VerdictView */
+        VerdictView: {
+            /**
+             * By
+             * @description Who said it; empty: nobody said who.
+             */
+            by: string;
+            /**
+             * Id
+             * @description Its number.
+             */
+            id: number;
+            /**
+             * Kind
+             * @description Which one it is.
+             */
+            kind: string | null;
+            /**
+             * Made
+             * @description When it was said, ISO 8601.
+             */
+            made: string;
+            /**
+             * Note
+             * @description What somebody noted.
+             */
+            note: string;
+            /**
+             * Spans
+             * @description Of how many spans it was said.
+             */
+            spans: number;
+            /**
+             * Verdict
+             * @description What follows, in words; of a flag, what the user says of it.
+             * @enum {string}
+             */
+            verdict: "right" | "wrong" | "open";
         };
         /**
          * Weighted
@@ -14707,95 +15536,6 @@ export interface operations {
             };
         };
     };
-    anomalies_list_flags_experiments__int_experiment_id__flags_get: {
-        parameters: {
-            query?: {
-                /** @description Number of the series, from 0; or the series themselves, or how many. */
-                series?: number | null;
-            };
-            header?: never;
-            path: {
-                /** @description The experiment's number. */
-                experiment_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["FlagsView"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Any other problem */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    anomalies_set_threshold_experiments__int_experiment_id__flags_put: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The experiment's number. */
-                experiment_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ThresholdBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["FlagsView"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Any other problem */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     walkforward_forecasts_at_experiments__int_experiment_id__forecasts_post: {
         parameters: {
             query?: never;
@@ -15164,58 +15904,6 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Any other problem */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    anomalies_scores_experiments__int_experiment_id__scores_get: {
-        parameters: {
-            query?: {
-                /** @description First grid position. */
-                start?: number | null;
-                /** @description One past the last grid position. */
-                stop?: number | null;
-                /** @description Pixel columns it is drawn in. */
-                width?: number;
-                /** @description Number of the series, from 0; or the series themselves, or how many. */
-                series?: number;
-                /** @description Up to where the highest score is looked for; empty: all. */
-                until?: number | null;
-            };
-            header?: never;
-            path: {
-                /** @description The experiment's number. */
-                experiment_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ScoresView"];
                 };
             };
             /** @description Unprocessable Entity */
@@ -15684,60 +16372,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": Record<string, never>;
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Any other problem */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    anomalies_set_verdict_flags__int_flag_id__patch: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The flag's number. */
-                flag_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["VerdictBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["FlagView"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Unprocessable Entity */
@@ -16877,6 +17511,56 @@ export interface operations {
             };
         };
     };
+    anomalies_open_flags_projects__int_project_id__open_flags_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The project's number. */
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenFlagsView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     windows_list_plans_projects__int_project_id__plans_get: {
         parameters: {
             query?: never;
@@ -17071,7 +17755,863 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ExperimentView"];
+                    "application/json": components["schemas"]["ScanView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    anomalies_view_scan_scans__int_scan_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The scan's number; in a project's choices the one that Anomalies shows. */
+                scan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScanView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    anomalies_alike_scans__int_scan_id__alike_get: {
+        parameters: {
+            query: {
+                /** @description What the series is called. */
+                key: string;
+                /** @description First grid position. */
+                start: number;
+            };
+            header?: never;
+            path: {
+                /** @description The scan's number; in a project's choices the one that Anomalies shows. */
+                scan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenFlagsView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    anomalies_set_budget_scans__int_scan_id__budget_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The scan's number; in a project's choices the one that Anomalies shows. */
+                scan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BudgetBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScanView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    anomalies_curves_scans__int_scan_id__curves_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The scan's number; in a project's choices the one that Anomalies shows. */
+                scan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CurvesView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    anomalies_view_drill_scans__int_scan_id__drill_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The scan's number; in a project's choices the one that Anomalies shows. */
+                scan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DrillView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    anomalies_drill_scans__int_scan_id__drill_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The scan's number; in a project's choices the one that Anomalies shows. */
+                scan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DrillBody"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScanView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    anomalies_stop_drill_scans__int_scan_id__drill_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The scan's number; in a project's choices the one that Anomalies shows. */
+                scan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScanView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    anomalies_list_flags_scans__int_scan_id__flags_get: {
+        parameters: {
+            query?: {
+                /** @description Flags raised by then: a grid position; empty: all. */
+                until?: number | null;
+            };
+            header?: never;
+            path: {
+                /** @description The scan's number; in a project's choices the one that Anomalies shows. */
+                scan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FlagsView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    anomalies_run_scan_scans__int_scan_id__run_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The scan's number; in a project's choices the one that Anomalies shows. */
+                scan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScanView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    anomalies_scores_scans__int_scan_id__scores_get: {
+        parameters: {
+            query?: {
+                /** @description First grid position. */
+                start?: number | null;
+                /** @description One past the last grid position. */
+                stop?: number | null;
+                /** @description Pixel columns it is drawn in. */
+                width?: number;
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
+                series?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The scan's number; in a project's choices the one that Anomalies shows. */
+                scan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScoresView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    anomalies_stop_scan_scans__int_scan_id__stop_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The scan's number; in a project's choices the one that Anomalies shows. */
+                scan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScanView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    anomalies_table_scans__int_scan_id__table_get: {
+        parameters: {
+            query?: {
+                /** @description Format of the file. */
+                format?: "csv" | "json" | "parquet" | "arrow";
+            };
+            header?: never;
+            path: {
+                /** @description The scan's number; in a project's choices the one that Anomalies shows. */
+                scan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
+                    "application/vnd.apache.parquet": string;
+                    "text/csv": string;
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    anomalies_use_scans__int_scan_id__use_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The scan's number; in a project's choices the one that Anomalies shows. */
+                scan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UseBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DatasetView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    anomalies_history_scans__int_scan_id__verdicts_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The scan's number; in a project's choices the one that Anomalies shows. */
+                scan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HistoryView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    anomalies_judge_scans__int_scan_id__verdicts_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The scan's number; in a project's choices the one that Anomalies shows. */
+                scan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VerdictBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VerdictView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    anomalies_undo_scans__int_scan_id__verdicts_last_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The scan's number; in a project's choices the one that Anomalies shows. */
+                scan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VerdictView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Unprocessable Entity */

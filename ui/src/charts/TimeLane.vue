@@ -24,6 +24,8 @@ const props = withDefaults(
     series: LaneSeries[]
     bands?: LaneBand[]
     pennants?: Pennant[]
+    /** A span that is looked at, times. */
+    tinted?: [number, number] | null
     showTime?: boolean
     threshold?: number | null
     fromZero?: boolean
@@ -41,6 +43,7 @@ const props = withDefaults(
     unit: '',
     bands: () => [],
     pennants: () => [],
+    tinted: null,
     showTime: false,
     threshold: null,
     fromZero: false,
@@ -79,6 +82,7 @@ const options = (width: number, height: number) =>
       series: () => props.series,
       bands: () => props.bands,
       pennants: () => props.pennants,
+      tinted: () => props.tinted,
       filled: () => props.filled,
       threshold: () => props.threshold,
       cutoff: () => cutoffTime.value,
@@ -112,7 +116,14 @@ const { chart } = useLane(host, {
       props.bands.length,
     ].toString(),
   span: () => view.span,
-  marks: () => [cutoffTime.value, props.threshold, props.pennants, robust.value, store.dataset?.masks],
+  marks: () => [
+    cutoffTime.value,
+    props.threshold,
+    props.pennants,
+    props.tinted,
+    robust.value,
+    store.dataset?.masks,
+  ],
   built: (u) =>
     attachGestures(u, view, {
       threshold: () => props.threshold,

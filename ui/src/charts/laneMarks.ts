@@ -63,6 +63,21 @@ export function drawFilled(chart: uPlot, points: Points & { filled?: number[] })
   ctx.restore()
 }
 
+/** A tint behind a span that is looked at. */
+export function drawSpan(chart: uPlot, span: [number, number] | null) {
+  if (!span) return
+  const { left, top, width, height } = chart.bbox
+  const from = Math.max(chart.valToPos(span[0], 'x', true), left)
+  const to = Math.min(chart.valToPos(span[1], 'x', true), left + width)
+  const wide = Math.max(to - from, 4 * devicePixelRatio)
+  if (from > left + width || to < left) return
+  chart.ctx.save()
+  chart.ctx.fillStyle = token('cutoff')
+  chart.ctx.globalAlpha = 0.09
+  chart.ctx.fillRect(Math.min(from, left + width - wide), top, wide, height)
+  chart.ctx.restore()
+}
+
 export function drawCutoff(chart: uPlot, cutoff: number | null) {
   if (cutoff === null) return
   const { left, top, width, height } = chart.bbox
@@ -97,10 +112,10 @@ export function drawPennants(chart: uPlot, pennants: Pennant[]) {
       ctx.lineTo(x + wide, top + tall * 0.6)
     }
     ctx.lineTo(x, top + tall * 0.6)
-    ctx.fillStyle = each.verdict === 'confirmed' ? token('ink') : token('panel')
+    ctx.fillStyle = each.verdict === 'right' ? token('ink') : token('panel')
     ctx.fill()
     ctx.stroke()
-    if (each.verdict === 'dismissed') {
+    if (each.verdict === 'wrong') {
       ctx.beginPath()
       ctx.moveTo(x - 2 * ratio, top + tall * 0.7)
       ctx.lineTo(x + wide + 2 * ratio, top)

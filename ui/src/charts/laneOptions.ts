@@ -7,6 +7,7 @@ import {
   drawLeaving,
   drawMasks,
   drawPennants,
+  drawSpan,
   drawThreshold,
   drawVeil,
 } from './laneMarks'
@@ -20,6 +21,8 @@ export interface LaneView {
   series: () => LaneSeries[]
   bands: () => LaneBand[]
   pennants: () => Pennant[]
+  /** A span that is looked at. */
+  tinted?: () => [number, number] | null
   filled: () => { times: number[]; values: (number | null)[]; filled?: number[] } | null
   threshold: () => number | null
   cutoff: () => number | null
@@ -92,6 +95,7 @@ export function laneOptions(view: LaneView, width: number, height: number): uPlo
         (u) => {
           drawVeil(u, view.cutoff())
           drawMasks(u, view.masks())
+          drawSpan(u, view.tinted?.() ?? null)
         },
       ],
       draw: [

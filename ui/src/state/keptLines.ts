@@ -10,10 +10,6 @@ export interface Line extends Named {
   here?: boolean
   stand?: () => unknown
 }
-const PURPOSE: Record<string, [string, 'experiment_id' | 'scan_id']> = {
-  judge: ['walk-forward', 'experiment_id'],
-  scan: ['anomalies', 'scan_id'],
-}
 
 /** Everything in the project that has a name, by kind, narrowed down by what is searched for. */
 export function useKeptLines(
@@ -55,14 +51,13 @@ export function useKeptLines(
         title: 'Experiments',
         kind: 'experiments',
         lines: (project?.experiments ?? []).map((each) => {
-          const [room, choice] = PURPOSE[each.purpose] ?? ['', 'experiment_id']
           const version = project?.datasets.find((one) => one.id === each.dataset_id)?.version
           return {
             ...each,
             kind: 'experiments',
-            about: `${room}, ${each.done} of ${each.cells} cells, data version ${version}, ${each.state}`,
-            here: each.id === store.choices[choice],
-            stand: () => stand({ [choice]: each.id }),
+            about: `${each.done} of ${each.cells} cells, data version ${version}, ${each.state}`,
+            here: each.id === store.choices.experiment_id,
+            stand: () => stand({ experiment_id: each.id }),
           }
         }),
       },

@@ -11,6 +11,9 @@ export const roomActions = {
   run: null as (() => void) | null,
   stop: null as (() => void) | null,
   cutoffs: [] as number[],
+  /** Keys of the room itself, and what Ctrl Z takes back there. */
+  keys: {} as Record<string, () => void>,
+  undo: null as (() => void) | null,
 }
 
 /** Where a key is meant for what has the focus. */
@@ -84,9 +87,11 @@ export function useKeys() {
     const typing = Boolean(target.closest(TYPED))
     const within = Boolean(target.closest('[role="dialog"]'))
     if (event.key === 'Escape' && typing && !within) target.blur()
-    if (!typing && (event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'z' && undoable.value) {
+    const takesBack = (event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'z'
+    if (!typing && takesBack && (undoable.value || roomActions.undo)) {
       event.preventDefault()
-      void undo()
+      if (undoable.value) void undo()
+      else roomActions.undo?.()
       return
     }
     if (typing || event.ctrlKey || event.metaKey || event.altKey) return
@@ -99,7 +104,9 @@ export function useKeys() {
       return
     }
     const bracket = event.shiftKey && (event.code === 'BracketLeft' || event.code === 'BracketRight')
-    const action = bracket ? actions[event.code === 'BracketLeft' ? '{' : '}'] : actions[event.key]
+    const action = bracket
+      ? actions[event.code === 'BracketLeft' ? '{' : '}']
+      : (roomActions.keys[event.key] ?? actions[event.key])
     if (action) {
       event.preventDefault()
       action()

@@ -180,6 +180,7 @@ export const useProject = defineStore('project', () => {
         experiment?: number
         outlook?: number
         profile?: number
+        scan?: number
         resync?: boolean
         cell?: boolean
         progress?: CellProgress
@@ -204,6 +205,7 @@ export const useProject = defineStore('project', () => {
       if (event.experiment) later.add(`experiment ${event.experiment}`)
       if (event.outlook) later.add(`outlook ${event.outlook}`)
       if (event.profile) later.add(`profile ${event.profile}`)
+      if (event.scan) later.add(`scan ${event.scan}`)
       if (event.resync) later.add('resync')
       // Cells come in by the dozen: they are told once a second. Whatever changes a state is told at once.
       if (event.cell) spread ??= setTimeout(tellAll, CELLS_EVERY)

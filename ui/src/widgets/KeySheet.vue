@@ -15,7 +15,12 @@ const keys: [string, string][] = [
   ['wheel, drag', 'zoom at the pointer, pan'],
   ['r', 'run'],
   ['k', 'everything kept: rename, copy, delete, restore'],
-  ['Ctrl Z', 'take the last deletion back'],
+  ['n  b', 'Anomalies: next / previous flag'],
+  ['c  d', 'Anomalies: the flag is right / wrong'],
+  ['l', 'Anomalies: name it, leave a note'],
+  ['s', 'Anomalies: all flags like this one'],
+  ['a', 'Anomalies: the selected span is what it is'],
+  ['Ctrl Z', 'take the last deletion, or verdict, back'],
   ['Esc', 'stop, close'],
 ]
 </script>

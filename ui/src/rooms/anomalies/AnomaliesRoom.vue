@@ -1,39 +1,29 @@
 <script setup lang="ts">
-import ChoiceField from '../../widgets/ChoiceField.vue'
-import NumberField from '../../widgets/NumberField.vue'
-import { computed, onBeforeUnmount, ref, watch, watchEffect } from 'vue'
-import { attempt, client, type Shapes, unwrap } from '../../api/client'
+import { computed, onBeforeUnmount, watchEffect } from 'vue'
+import { client, type Shapes, unwrap } from '../../api/client'
 import { observedSeries, type Pennant } from '../../charts/lane'
 import TimeLane from '../../charts/TimeLane.vue'
 import { useLine, visiblePositions } from '../../charts/useLine'
 import { useAnswer } from '../../state/answers'
-import { count, fixed } from '../../state/format'
 import { roomActions } from '../../state/keys'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
-import FactList from '../../widgets/FactList.vue'
 import RoomFrame from '../../widgets/RoomFrame.vue'
-import { useExperiment } from '../walkforward/useExperiment'
 import FlagGrid from './FlagGrid.vue'
-import { useFlags } from './useFlags'
+import { keyOf, lasting } from './flags'
+import ScanFacts from './ScanFacts.vue'
+import SeriesMap from './SeriesMap.vue'
+import { useScan } from './useScan'
+import { useTriage } from './useTriage'
+import VerdictForm from './VerdictForm.vue'
 
 const store = useProject()
 const view = useView()
-const id = computed(() => store.choices.scan_id)
-const { experiment, active, run, stop } = useExperiment(id)
+const scanning = useScan()
+const { id, scan, found, flags, active, threshold, answer } = scanning
+const triage = useTriage(scanning)
 const points = useLine()
 const line = points.data
-const basis = computed(() =>
-  store.project?.experiments.find((each) => each.id === store.choices.experiment_id),
-)
-const using = ref('')
-const { experiment: source } = useExperiment(computed(() => store.choices.experiment_id))
-const candidates = computed(() => source.value?.contenders ?? [])
-watch(
-  candidates,
-  (now) => (using.value ||= now.find((each) => each.family !== 'baseline')?.name ?? now[0]?.name ?? ''),
-  { immediate: true },
-)
 
 const { data: scores } = useAnswer(
   'scores',
@@ -41,37 +31,21 @@ const { data: scores } = useAnswer(
     id.value
       ? {
           params: {
-            path: { experiment_id: id.value },
-            query: { series: view.series, ...visiblePositions(), width: 2000, until: view.cutoff },
+            path: { scan_id: id.value },
+            query: { series: view.series, ...visiblePositions(), width: 2000 },
           },
         }
       : null,
   (asked, signal): Promise<Shapes['ScoresView']> =>
-    unwrap(client.GET('/api/v1/experiments/{experiment_id}/scores', { ...asked, signal })),
-  { live: () => `experiment ${id.value}`, tick: () => store.tick(`experiment ${id.value}`) },
+    unwrap(client.GET('/api/v1/scans/{scan_id}/scores', { ...asked, signal })),
+  { live: () => `scan ${id.value}`, tick: () => store.tick(`scan ${id.value}`), rest: 4 },
 )
 
-const { budget, threshold, flags, setBudget, drag } = useFlags(id, () => experiment.value?.state, active)
-
-function judged(flag: Shapes['FlagView']) {
-  if (flags.value)
-    flags.value = {
-      ...flags.value,
-      flags: flags.value.flags.map((each) => (each.id === flag.id ? flag : each)),
-    }
-}
-async function scan() {
-  if (!store.project || !basis.value || !using.value) return
-  const params = { path: { project_id: store.project.id } }
-  const body = { experiment_id: basis.value.id, contender: using.value }
-  if (await attempt(() => unwrap(client.POST('/api/v1/projects/{project_id}/scans', { params, body }))))
-    await store.reload()
-}
-
 const cutoffTime = computed(() => store.axis?.time(view.cutoff - 1) ?? 0)
-const known = computed(() => (flags.value?.flags ?? []).filter((flag) => flag.time <= cutoffTime.value))
 const pennants = computed<Pennant[]>(() =>
-  (flags.value?.flags ?? []).map((flag) => ({ ...flag, start: flag.time, stop: flag.time })),
+  flags.value
+    .filter((flag) => flag.series === view.series)
+    .map((flag, id) => ({ ...flag, id, start: flag.time, stop: flag.last })),
 )
 const lane = computed(() => [
   ...(scores.value
@@ -80,15 +54,82 @@ const lane = computed(() => [
   ...(line.value ? observedSeries(line.value, cutoffTime.value) : []),
 ])
 const scoreLane = computed(() =>
-  scores.value ? [{ label: 'score', points: scores.value.score, color: 'var(--ink-2)', width: 1 }] : [],
+  scores.value ? [{ label: 'evidence', points: scores.value.score, color: 'var(--ink-2)', width: 1 }] : [],
 )
-
-watchEffect(() => {
-  roomActions.run = () => (experiment.value ? void run() : void scan())
-  roomActions.stop = () => void stop()
-  roomActions.cutoffs = (source.value?.folds ?? []).map((fold) => fold.cutoff)
+const note = computed(() => {
+  const flag = triage.flag.value
+  if (!flag || flag.series !== view.series) return ''
+  const step = store.dataset?.grid.step ?? ''
+  const late = flag.raised === null || !store.axis ? null : store.axis.position(flag.raised) - flag.start
+  const raised = late === null ? '' : `, raised after ${lasting(late, step)}`
+  return `${flag.named ?? flag.kind}, ${lasting(flag.stop - flag.start, step)}${raised}`
 })
-onBeforeUnmount(() => (roomActions.run = roomActions.stop = null))
+/** The span of the flag that is looked at, half a step around. */
+const tinted = computed<[number, number] | null>(() => {
+  const flag = triage.flag.value
+  if (!flag || flag.series !== view.series || !store.axis) return null
+  const half = (store.axis.time(1) - store.axis.time(0)) / 2
+  return [flag.time - half, flag.last + half]
+})
+/** The flag that stands nearest to a time of the series. */
+function pick(time: number) {
+  const reach = (view.span[1] - view.span[0]) / 60
+  const near = flags.value
+    .filter((flag) => flag.series === view.series)
+    .map((flag) => ({ flag, off: Math.max(flag.time - time, time - flag.last, 0) }))
+    .sort((a, b) => a.off - b.off)[0]
+  if (near && near.off < reach) triage.picked.value = keyOf(near.flag)
+}
+function run() {
+  if (scan.value && ['failed', 'stopped'].includes(scan.value.state)) void scanning.resume()
+  else if (!active.value)
+    void scanning.start(
+      scan.value
+        ? {
+            mode: scan.value.mode,
+            using: scan.value.using,
+            delay: scan.value.delay,
+            until: scan.value.mode === 'looking_back' ? view.cutoff : null,
+            contender: scan.value.contender,
+            experiment_id: scan.value.using === 'contender' ? store.choices.experiment_id : null,
+          }
+        : {},
+    )
+}
+function leave() {
+  if (triage.group.value.length) triage.group.value = []
+  else if (active.value) void scanning.stop()
+}
+watchEffect(() => {
+  roomActions.run = run
+  roomActions.stop = leave
+  roomActions.cutoffs = []
+  roomActions.undo = scanning.undo
+  roomActions.keys = {
+    n: () => triage.step(1),
+    b: () => triage.step(-1),
+    c: () => triage.verdict('right'),
+    d: () => triage.verdict('wrong'),
+    s: () => void triage.like(),
+    a: () => triage.adjust(),
+    l: () => (triage.labelling.value = Boolean(triage.flag.value || triage.selected.value)),
+  }
+})
+onBeforeUnmount(() => {
+  roomActions.run = roomActions.stop = roomActions.undo = null
+  roomActions.keys = {}
+})
+const empty = computed(() => {
+  if (active.value) return 'Looking …'
+  if (!found.value) return 'Reading the flags …'
+  return flags.value.length ? 'No flag is like that.' : 'Nothing is flagged within the budget.'
+})
+const labelled = computed(() => {
+  const span = triage.selected.value
+  if (span) return `${lasting(span.stop - span.start, store.dataset?.grid.step ?? '')} of ${span.key}`
+  const many = triage.group.value.length
+  return many ? `${many} flags` : (triage.flag.value?.key ?? '')
+})
 </script>
 
 <template>
@@ -100,76 +141,57 @@ onBeforeUnmount(() => (roomActions.run = roomActions.stop = null))
         :unit="view.unit"
         :series="lane"
         :pennants="pennants"
+        :tinted="tinted"
         :answer="points"
+        :note="note"
         class="main"
+        @pick="pick"
       />
       <TimeLane
-        name="score"
-        title="score, robust spreads"
+        name="evidence"
+        title="evidence"
         :series="scoreLane"
         :threshold="threshold"
+        :tinted="tinted"
         from-zero
         show-time
         class="score"
         note="drag the dashed line"
-        @threshold="drag"
+        @threshold="scanning.drag"
+        @pick="pick"
+      />
+      <SeriesMap
+        v-if="(store.dataset?.series.length ?? 0) > 1"
+        class="map"
+        :flags="flags"
+        :picked="triage.picked.value"
+        @pick="triage.go"
       />
       <FlagGrid
-        class="list panel"
-        :flags="flags?.flags ?? []"
-        :known-until="cutoffTime"
-        :empty="flags ? 'No flag stands above the threshold.' : active ? 'Scoring …' : 'Reading the flags …'"
-        @judged="judged"
+        class="flags"
+        :triage="triage"
+        :flags="flags"
+        :explained="found?.explained.length ?? 0"
+        :empty="answer.failure.value || empty"
+      />
+      <VerdictForm
+        v-if="triage.labelling.value"
+        :of="labelled"
+        :kind="triage.flag.value?.named ?? (triage.selected.value ? '' : (triage.flag.value?.kind ?? ''))"
+        :note="triage.flag.value?.note ?? ''"
+        :kinds="triage.kinds.value"
+        @say="triage.label"
+        @close="triage.labelling.value = false"
       />
     </template>
     <div v-else class="nothing">
       <h1>Anomalies</h1>
       <p class="second">
-        {{
-          basis
-            ? 'No scan yet: score every step with a contender, one step ahead and out of sample.'
-            : 'A scan needs contenders: run an experiment in Walk-forward first.'
-        }}
+        Not looked through yet: what would have been raised at each moment, and what is seen in the end.
       </p>
-      <button v-if="basis" class="button primary" :disabled="!using" @click="scan">
-        Scan with {{ using }}
-      </button>
+      <button class="button primary" @click="run">Look through the data (r)</button>
     </div>
-    <template #inspector>
-      <h1>{{ experiment?.name ?? 'Scan' }}</h1>
-      <p v-if="active" class="sentence">
-        Scoring, {{ experiment?.done }} of {{ experiment?.cells }} spans done.
-      </p>
-      <FactList
-        v-if="flags"
-        :facts="[
-          { name: 'flags in this series', value: count(flags.flags.length) },
-          { name: 'raised by the cutoff', value: count(known.length) },
-          { name: 'flags a week', value: fixed(flags.per_week, 2) },
-          { name: 'threshold', value: `${fixed(threshold, 2)} spreads` },
-          { name: 'highest score', value: fixed(scores?.highest, 1) },
-        ]"
-      />
-      <label
-        >Alert budget, flags a week <NumberField v-model="budget" :min="0.05" @update:model-value="setBudget"
-      /></label>
-      <p class="second sentence">
-        A score is the distance from the one-step forecast in robust spreads; forecast and spread were learned
-        before the point's fold began.
-      </p>
-      <span class="grow"></span>
-      <template v-if="basis">
-        <label
-          >Contender <ChoiceField v-model="using" :options="candidates.map((each) => each.name)"
-        /></label>
-        <div class="buttons">
-          <button v-if="active" class="button primary" @click="stop">Stop (Esc)</button>
-          <button v-else class="button" :class="{ primary: !id }" :disabled="!using" @click="scan">
-            Scan again
-          </button>
-        </div>
-      </template>
-    </template>
+    <template #inspector><ScanFacts :scanning="scanning" /></template>
   </RoomFrame>
 </template>
 
@@ -178,21 +200,13 @@ onBeforeUnmount(() => (roomActions.run = roomActions.stop = null))
   flex: 3;
 }
 .score {
-  flex: 2;
+  flex: 1.6;
 }
-.list {
-  flex: 2;
+.map {
+  flex: 1.8;
 }
-label {
-  display: grid;
-  gap: 4px;
-  color: var(--ink-2);
-}
-.sentence {
-  margin: 0;
-}
-.grow {
-  flex: 1;
+.flags {
+  flex: 3;
 }
 .nothing {
   margin: auto;

@@ -106,7 +106,7 @@ def _flag() -> list[sa.Column[Any]]:
 
 def _move() -> None:
     connection = op.get_bind()
-    roots: dict[int, str] = dict(connection.execute(sa.text(_ROOTS)).tuples().all())
+    roots = {row[0]: row[1] for row in connection.execute(sa.text(_ROOTS)).all()}
     for verdict, kind, time, project_id, dataset_id, key in connection.execute(sa.text(_JUDGED)).all():
         said = {"confirmed": "right", "dismissed": "wrong"}[verdict]
         span = {"key": key, "since": time.isoformat(), "until": time.isoformat()}

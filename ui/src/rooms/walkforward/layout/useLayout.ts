@@ -182,7 +182,6 @@ export function useLayout(source: Shapes['ExperimentView'] | null) {
     const body = {
       dataset_id: store.dataset.id,
       name: name.value,
-      purpose: 'judge',
       seed: seed.value,
       folds: design.value,
       metrics: metrics.value,

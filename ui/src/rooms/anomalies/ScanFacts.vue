@@ -1,0 +1,238 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import ChoiceField from '../../widgets/ChoiceField.vue'
+import { count, fixed, number } from '../../state/format'
+import { useProject } from '../../state/project'
+import FactList from '../../widgets/FactList.vue'
+import NumberField from '../../widgets/NumberField.vue'
+import BudgetCurve from './BudgetCurve.vue'
+import DrillTable from './DrillTable.vue'
+import { lasting } from './flags'
+import ScanForm from './ScanForm.vue'
+import type { Scanning } from './useScan'
+
+/** What the scan is, what its budget costs and finds, what a drill would have caught, and what is made of the flags. */
+const props = defineProps<{ scanning: Scanning }>()
+const store = useProject()
+const { scan, found, drill, curves, active } = props.scanning
+const step = computed(() => store.dataset?.grid.step ?? '')
+type Unit = 'per_week' | 'per_thousand' | 'threshold' | 'usual'
+const UNITS: { value: Unit; label: string }[] = [
+  { value: 'usual', label: 'as usual' },
+  { value: 'per_week', label: 'flags a week' },
+  { value: 'per_thousand', label: 'flags in 1,000 points' },
+  { value: 'threshold', label: 'evidence above' },
+]
+const unit = ref<Unit>('usual')
+const amount = ref<number | null>(null)
+watch(
+  () => scan.value?.budget,
+  (budget) => {
+    const set = (['per_week', 'per_thousand', 'threshold'] as const).find((each) => budget?.[each] != null)
+    unit.value = set ?? 'usual'
+    amount.value = set && budget?.[set] != null ? Math.round((budget[set] as number) * 1000) / 1000 : null
+  },
+  { immediate: true },
+)
+function budget(changes: { unit?: Unit; amount?: number | null; over?: 'panel' | 'series' }) {
+  const next = changes.unit ?? unit.value
+  const over = changes.over ?? scan.value?.budget.over ?? 'panel'
+  const defaults = {
+    per_week: 1,
+    per_thousand: 1,
+    threshold: Math.round((found.value?.threshold ?? 7) * 10) / 10,
+  }
+  const value = next === 'usual' ? null : changes.unit ? defaults[next] : (changes.amount ?? amount.value)
+  if (next !== 'usual' && !(value && value > 0)) return
+  const body = { per_week: null, per_thousand: null, threshold: null, over }
+  void props.scanning.setBudget(next === 'usual' ? body : { ...body, [next]: value })
+}
+const title = computed(() => {
+  const now = scan.value
+  if (!now) return 'Anomalies'
+  if (now.mode === 'looking_back') return 'Looking back'
+  return now.delay ? `As-of, ${lasting(now.delay, step.value)} late` : 'As-of, at once'
+})
+const DETECTORS: Record<string, string> = {
+  joint: 'joint detector',
+  odd_windows: 'odd windows',
+  extreme_values: 'extreme values',
+}
+const by = computed(() => {
+  const now = scan.value
+  if (!now) return ''
+  const who = now.using === 'contender' ? `errors of ${now.contender}` : (DETECTORS[now.using] ?? now.using)
+  if (now.mode === 'as_of') return `${who}, as of every moment`
+  const until = now.until ?? store.axis?.end ?? 0
+  return `${who}, from ${store.axis?.text(store.axis.time(until - 1)) ?? ''}`
+})
+const verdicts = computed(() => {
+  const precision = found.value?.precision
+  if (!precision?.judged) return null
+  const wrong = precision.judged - precision.right
+  return {
+    name: 'verdicts so far',
+    value: `${precision.right} right, ${wrong} wrong`,
+    hint: `${fixed(100 * (precision.share ?? 0), 0)} % right, with 95 % confidence ${fixed(100 * precision.low, 0)} to ${fixed(100 * precision.high, 0)} %`,
+  }
+})
+/** The lowest threshold above which nine of ten judged flags are right. */
+const advised = computed(() => {
+  const points = curves.value?.labelled ?? []
+  if ((points.at(-1)?.precision.judged ?? 0) < 10) return null
+  const fine = points.filter((each) => (each.precision.share ?? 0) >= 0.9)
+  return fine.length ? Math.min(...fine.map((each) => each.threshold)) : null
+})
+const late = (steps: number | null | undefined) =>
+  steps === null || steps === undefined ? '' : lasting(Math.round(steps), step.value)
+const right = computed(() => props.scanning.flags.value.filter((flag) => flag.verdict === 'right').length)
+</script>
+
+<template>
+  <h1>{{ title }}</h1>
+  <p class="second sentence">{{ by }}</p>
+  <ScanForm :scanning="scanning" />
+  <p v-if="found?.beyond" class="sentence worse">
+    It knows what lies after the cutoff: look back again from there.
+  </p>
+  <template v-if="scan && !active">
+    <label class="over"
+      >Budget
+      <ChoiceField
+        :model-value="unit"
+        label="Budget"
+        :options="UNITS"
+        @update:model-value="budget({ unit: $event })"
+    /></label>
+    <div v-if="unit !== 'usual'" class="pair">
+      <NumberField
+        :model-value="amount"
+        :min="0.001"
+        label="How much"
+        @update:model-value="budget({ amount: $event })"
+      />
+      <ChoiceField
+        v-if="unit !== 'threshold'"
+        :model-value="scan.budget.over ?? 'panel'"
+        label="Over what"
+        :options="[
+          { value: 'panel', label: 'over all series' },
+          { value: 'series', label: 'every series' },
+        ]"
+        @update:model-value="budget({ over: $event })"
+      />
+    </div>
+    <BudgetCurve
+      v-if="curves && found"
+      :points="curves.curve"
+      :per-week="found.per_week"
+      :threshold="found.threshold"
+      @threshold="scanning.drag"
+    />
+    <h2>Drill: what would have been caught</h2>
+    <template v-if="drill?.state === 'done'">
+      <p class="second sentence">{{ count(drill.planted) }} faults planted in these series</p>
+      <DrillTable :recall="drill.recall" />
+    </template>
+    <p v-else-if="drill?.state === 'running'" class="second sentence" role="status">
+      Planting faults, {{ fixed(100 * drill.progress, 0) }} % done.
+      <button class="link" @click="scanning.stopDrill">Stop</button>
+    </p>
+    <p v-else-if="drill?.state === 'failed'" class="sentence worse">{{ drill.reason }}</p>
+    <button
+      v-if="scan.using !== 'contender' && drill?.state !== 'running'"
+      class="button"
+      @click="scanning.startDrill(40)"
+    >
+      {{ drill?.state === 'done' ? 'Drill again' : 'Plant faults and look for them' }}
+    </button>
+    <FactList
+      :facts="[
+        drill?.late !== null &&
+          drill?.late !== undefined && {
+            name: 'found late by',
+            value: `${late(drill.late)} (9 of 10: ${late(drill.latest)})`,
+          },
+        drill?.named !== null &&
+          drill?.named !== undefined && { name: 'named rightly', value: `${fixed(100 * drill.named, 0)} %` },
+        verdicts,
+        drill?.state === 'done' && {
+          name: 'echoes of a fault',
+          value: drill.echoes
+            ? `${drill.echoes} in ${count(drill.planted)}`
+            : `none in ${count(drill.planted)}`,
+        },
+        drill?.unverified !== null &&
+          drill?.unverified !== undefined && {
+            name: 'unverified in 1,000 points',
+            value: number(drill.unverified, 2),
+            hint: 'Flags of the drill on nothing planted',
+          },
+      ]"
+    />
+    <p v-if="advised !== null" class="second sentence">
+      Nine of ten judged flags above {{ fixed(advised, 1) }} are right.
+      <button class="link" @click="scanning.drag(advised)">Set it</button>
+    </p>
+    <span class="grow"></span>
+    <div class="pair uses">
+      <button class="button" :disabled="!right" @click="scanning.use({ way: 'mask', which: 'right' })">
+        Mask what is right
+      </button>
+      <button class="button" :disabled="!right" @click="scanning.use({ way: 'repair', which: 'right' })">
+        Repair a copy
+      </button>
+    </div>
+    <p class="second sentence files">
+      <a
+        class="link"
+        v-for="each in ['csv', 'parquet', 'json']"
+        :key="each"
+        :href="`/api/v1/scans/${scan.id}/table?format=${each}`"
+        >{{ each.toUpperCase() }}</a
+      >
+    </p>
+    <p class="second sentence number">c right d wrong l label s like this</p>
+  </template>
+</template>
+
+<style scoped>
+.sentence {
+  margin: 0;
+}
+h1 + .sentence {
+  margin-top: -8px;
+}
+h2 {
+  margin: 4px 0 -6px;
+  font-size: 13px;
+}
+.over {
+  display: grid;
+  gap: 4px;
+  color: var(--ink-2);
+}
+.pair {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 8px;
+}
+.pair > :only-child {
+  grid-column: 1 / -1;
+}
+.uses {
+  grid-template-columns: auto auto;
+  gap: 6px;
+}
+.uses .button {
+  padding: 0 4px;
+  font-size: 12px;
+}
+.grow {
+  flex: 1;
+}
+.files {
+  display: flex;
+  gap: 12px;
+}
+</style>
