@@ -1,5 +1,8 @@
 """What was decided as of every moment, as candidates: points in a row are one, named when it has ended."""
 
+from collections.abc import Sequence
+from dataclasses import replace
+
 import numpy as np
 
 from proteron.core.anomalies.as_of import BLOCK, POINT, STEP, Watch
@@ -8,6 +11,9 @@ from proteron.core.anomalies.flags import Candidate, SeriesScores
 from proteron.core.anomalies.naming import kind_of
 
 _SURE = score_of(60.0)  # what an exact test says
+_STEP_KIND = "level shift"
+_SHORT = 48  # points within which a step may be taken back, at least
+_ALIKE = 0.5  # how much of it
 
 
 class Teller:
@@ -34,10 +40,48 @@ class Teller:
             Candidate(each.start, each.stop, each.kind, ((each.raised, _SURE),), exact=True)
             for each in watch.arrivals.found
         ]
-        return sorted([*self._closed, *self._open, *exact], key=lambda each: (each.course[0][0], each.start))
+        whole = joined([*self._closed, *self._open], watch)
+        return sorted([*whole, *exact], key=lambda each: (each.course[0][0], each.start))
 
     def _keep(self, candidate: Candidate, ended: bool) -> None:
         (self._closed if ended else self._open).append(candidate)
+
+
+def joined(found: Sequence[Candidate], watch: Watch) -> list[Candidate]:
+    """What is one event as one: points that lead into a step, and a step with the one that takes it back."""
+    season = watch.seasons[0] if watch.seasons else 1
+    out = list[Candidate]()
+    for each in sorted(found, key=lambda one: one.start):
+        leads = bool(out) and each.kind == _STEP_KIND and out[-1].stop == each.start and out[-1].kind != _STEP_KIND
+        place = len(out) - (2 if leads else 1)
+        if place >= 0 and _is_return(out[place], each, watch, season):
+            step = out[place]
+            course = step.course + tuple(grown for grown in each.course if grown[1] > step.score)
+            out[place] = replace(
+                step, stop=out[-1].start if leads else each.start, course=course, moved=_height(step, watch)
+            )
+        elif leads:
+            before = out.pop()
+            course = before.course + tuple(grown for grown in each.course if grown[1] > before.score)
+            out.append(replace(each, start=before.start, course=course, moved=_height(each, watch)))
+        else:
+            out.append(each)
+    return out
+
+
+def _height(step: Candidate, watch: Watch) -> float:
+    """How far a step goes; of one that points lead into, as far as these."""
+    if np.isfinite(step.moved):
+        return step.moved
+    return float(watch.raw[step.start] - watch.expected[step.start])
+
+
+def _is_return(before: Candidate, each: Candidate, watch: Watch, season: int) -> bool:
+    """Whether a step goes back about as far as the one before it went."""
+    if before.kind != _STEP_KIND or each.kind != _STEP_KIND or each.start - before.stop > max(2 * season, _SHORT):
+        return False
+    up, down = _height(before, watch), _height(each, watch)
+    return up * down < 0 and _ALIKE < abs(down / up) < 1 / _ALIKE
 
 
 def told_as_of(watch: Watch) -> SeriesScores:

@@ -112,7 +112,8 @@ class Anomalies:
             first = int(panel.offsets[panel.index(flag.key)])
             at = np.arange(first + flag.start, first + flag.stop)
             at = at[np.isfinite(self.scores.expected[at])] if not flag.stays else at[:0]
-            values[at] = self.scores.expected[at]
+            usual = self.scores.expected[at]
+            values[at] = usual - (mean_of(usual) - flag.expected if math.isfinite(flag.expected) else 0.0)
             marks[at] |= np.uint8(marked)
         return replace(panel.with_values(values), marks=marks)
 
@@ -149,7 +150,8 @@ class Anomalies:
 class Candidate:
     """What may become a flag of a series; `course` tells at which positions its score grew to what.
 
-    `observed` and `expected` are means over the span, NaN where there is none.
+    `observed` and `expected` are means over the span, NaN where there is none; `moved` by how much the level was higher
+    in it where what was expected followed.
     """
 
     start: int
@@ -160,6 +162,7 @@ class Candidate:
     occasion: str = ""  # that explains it
     observed: float = math.nan
     expected: float = math.nan
+    moved: float = math.nan
 
     @property
     def score(self) -> float:
@@ -203,7 +206,9 @@ class SeriesScores:
 def with_means(candidate: Candidate, values: Floats, expected: Floats) -> Candidate:
     """The candidate of a series with what came and what was expected, (n_points,)."""
     part = slice(candidate.start, candidate.stop)
-    return replace(candidate, observed=mean_of(values[part]), expected=mean_of(expected[part]))
+    observed = mean_of(values[part])
+    usual = mean_of(expected[part]) if math.isnan(candidate.moved) else observed - candidate.moved
+    return replace(candidate, observed=observed, expected=usual)
 
 
 def occasion_of(occasions: Sequence[Occasion], seasons: Sequence[int], first: int, candidate: Candidate) -> str:

@@ -70,9 +70,7 @@ function choose(event: MouseEvent) {
       <path :d="caught" stroke="var(--better)" stroke-width="1.5" fill="none" />
       <line :x1="x(perWeek)" :x2="x(perWeek)" y1="0" :y2="HEIGHT" stroke="var(--ink)" stroke-width="1.5" />
       <text :x="LEFT + 6" y="14" class="caught">caught in the drill</text>
-      <text :x="LEFT + 6" y="28" class="stray">
-        unverified, up to {{ number(most, 2) }} in 1,000
-      </text>
+      <text :x="LEFT + 6" y="28" class="stray">unverified, up to {{ number(most, 2) }} in 1,000</text>
     </svg>
     <figcaption class="second">{{ words }}</figcaption>
   </figure>
