@@ -92,7 +92,7 @@ def tell_scan(session: Session, scan: Scan) -> None:
     notify(session, {"project": scan.project_id, "scan": scan.id, "state": scan.state})
 
 
-_MEANS = ("observed", "expected")
+_MEANS = ("observed", "expected", "moved")
 
 
 def _plain(candidate: Candidate) -> Document:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from proteron.core.anomalies.exact import repeat_chance, zeros_are_faults
+from proteron.core.anomalies.exact import LEAST_CHANCE, LEAST_CLIPPED, repeat_chance, zeros_are_faults
 from proteron.core.panel import Floats
 
 _STUCK_FROM = 5
@@ -27,6 +27,7 @@ class Habits:
     near_zero: float
     stuck_from: int
     copied_from: int
+    repeats: float = 1.0  # the chance that two values are equal
 
     @classmethod
     def learn(cls, values: Floats, points: int) -> "Habits":
@@ -43,7 +44,7 @@ class Habits:
         chance, copied = repeat_chance(known), 0
         if chance < _MOST_CHANCE:
             copied = max(_GROUPED, math.ceil(math.log(2 * _UNLIKELY / points**2) / math.log(chance)))
-        return cls(zeros_are_faults(known), near, max(_STUCK_FROM, math.ceil(needed), habit + 2), copied)
+        return cls(zeros_are_faults(known), near, max(_STUCK_FROM, math.ceil(needed), habit + 2), copied, chance)
 
 
 def _second_longest(same: np.ndarray) -> int:
@@ -117,6 +118,7 @@ class Arrivals:
     def __init__(self, seasons: tuple[int, ...]) -> None:
         self.found: list[Arrival] = []
         self._copies = Copies(seasons)
+        self._within = min(max(2 * (seasons[0] if seasons else 1), 24), 400)
         self._run, self._last = 1, math.nan
         self._around: list[float] = []
 
@@ -131,6 +133,9 @@ class Arrivals:
             return self._tell("gap", at, at)
         if value == 0 and habits.zeros and self._is_far_from_zero(habits):
             return self._tell("zeros", at, at)
+        since = self._clipped_since(value, habits) if self._run > 1 and value != 0 else 0
+        if since:
+            return self._tell("clipping", at - since, at)
         if self._run >= habits.stuck_from and value != 0:
             return self._tell("flat-line", at - self._run + 1, at)
         if habits.copied_from and copied >= habits.copied_from:
@@ -155,6 +160,18 @@ class Arrivals:
         out._copies.restore(arrays["values"].tolist(), *(int(each) for each in place[:3]))
         out._run, out._last = int(place[3]), float(place[4])
         return out
+
+    def _clipped_since(self, value: float, habits: Habits) -> int:
+        """How many points ago a limit held first that the latest points stand at, where values hardly ever repeat; 0
+        where there is none."""
+        if habits.repeats > LEAST_CHANCE:
+            return 0
+        latest = np.array(self._copies._values[-self._within :])
+        at = np.flatnonzero(latest == value)
+        inside = latest[at[0] :]
+        inside = inside[np.isfinite(inside)]
+        one_sided = (inside <= value).all() or (inside >= value).all()
+        return len(latest) - 1 - int(at[0]) if len(at) >= LEAST_CLIPPED and one_sided and len(inside) > len(at) else 0
 
     def _is_far_from_zero(self, habits: Habits) -> bool:
         return bool(self._around) and sorted(self._around)[len(self._around) // 2] > habits.near_zero

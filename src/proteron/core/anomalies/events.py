@@ -6,14 +6,16 @@ from dataclasses import replace
 import numpy as np
 
 from proteron.core.anomalies.as_of import BLOCK, POINT, STEP, Watch
+from proteron.core.anomalies.bridging import filled
 from proteron.core.anomalies.budget import score_of
 from proteron.core.anomalies.flags import Candidate, SeriesScores
-from proteron.core.anomalies.naming import kind_of
+from proteron.core.anomalies.naming import drifted_into, is_factor, kind_of
 
 _SURE = score_of(60.0)  # what an exact test says
 _STEP_KIND = "level shift"
 _SHORT = 48  # points within which a step may be taken back, at least
 _ALIKE = 0.5  # how much of it
+_AROUND, _MOST_AROUND = 3, 1000  # longest seasons, or points, before a step that tell what was expected after it
 
 
 class Teller:
@@ -23,6 +25,7 @@ class Teller:
         self._closed: list[Candidate] = []
         self._open: list[Candidate] = []
         self._place = 0  # from which on candidates may still change
+        self._factors: dict[tuple[int, int], bool] = {}
 
     def told(self, watch: Watch) -> list[Candidate]:
         """All so far, by when they were raised; what has ended is not looked at again."""
@@ -40,32 +43,37 @@ class Teller:
             Candidate(each.start, each.stop, each.kind, ((each.raised, _SURE),), exact=True)
             for each in watch.arrivals.found
         ]
-        whole = joined([*self._closed, *self._open], watch)
+        whole = joined([*self._closed, *self._open], watch, self._factors)
         return sorted([*whole, *exact], key=lambda each: (each.course[0][0], each.start))
 
     def _keep(self, candidate: Candidate, ended: bool) -> None:
         (self._closed if ended else self._open).append(candidate)
 
 
-def joined(found: Sequence[Candidate], watch: Watch) -> list[Candidate]:
-    """What is one event as one: points that lead into a step, and a step with the one that takes it back."""
+def joined(found: Sequence[Candidate], watch: Watch, known: dict[tuple[int, int], bool]) -> list[Candidate]:
+    """What is one event as one: points that lead into a step, and a step with the one that takes it back; `known` is
+    between which steps a factor holds, as far as it was asked."""
     season = watch.seasons[0] if watch.seasons else 1
     out = list[Candidate]()
     for each in sorted(found, key=lambda one: one.start):
         leads = bool(out) and each.kind == _STEP_KIND and out[-1].stop == each.start and out[-1].kind != _STEP_KIND
         place = len(out) - (2 if leads else 1)
-        if place >= 0 and _is_return(out[place], each, watch, season):
-            step = out[place]
-            course = step.course + tuple(grown for grown in each.course if grown[1] > step.score)
-            out[place] = replace(
-                step, stop=out[-1].start if leads else each.start, course=course, moved=_height(step, watch)
-            )
-        elif leads:
+        step = out[place] if place >= 0 else None
+        if step is not None and _are_opposite(step, each, watch, max(2 * season, _SHORT)):
+            stop = out[-1].start if leads else each.start
+            if (step.start, stop) not in known:
+                known[step.start, stop] = _holds_factor(watch, step.start, stop)
+            factor, ratio = known[step.start, stop], abs(_height(each, watch) / _height(step, watch))
+            if factor or _ALIKE < ratio < 1 / _ALIKE:
+                course = step.course + tuple(grown for grown in each.course if grown[1] > step.score)
+                kind = "unit change" if factor else step.kind
+                out[place] = replace(step, stop=stop, kind=kind, course=course, moved=_height(step, watch))
+                continue
+        if leads:
             before = out.pop()
             course = before.course + tuple(grown for grown in each.course if grown[1] > before.score)
-            out.append(replace(each, start=before.start, course=course, moved=_height(each, watch)))
-        else:
-            out.append(each)
+            each = replace(each, start=before.start, course=course, moved=_height(each, watch))
+        out.append(each)
     return out
 
 
@@ -76,12 +84,23 @@ def _height(step: Candidate, watch: Watch) -> float:
     return float(watch.raw[step.start] - watch.expected[step.start])
 
 
-def _is_return(before: Candidate, each: Candidate, watch: Watch, season: int) -> bool:
-    """Whether a step goes back about as far as the one before it went."""
-    if before.kind != _STEP_KIND or each.kind != _STEP_KIND or each.start - before.stop > max(2 * season, _SHORT):
+def _are_opposite(before: Candidate, each: Candidate, watch: Watch, longest: int) -> bool:
+    """Whether one step goes up and the other down, not too long after."""
+    if before.kind != _STEP_KIND or each.kind != _STEP_KIND or each.start - before.stop > longest:
         return False
-    up, down = _height(before, watch), _height(each, watch)
-    return up * down < 0 and _ALIKE < abs(down / up) < 1 / _ALIKE
+    return _height(before, watch) * _height(each, watch) < 0
+
+
+def _holds_factor(watch: Watch, start: int, stop: int) -> bool:
+    """Whether a factor holds between two steps, by what was known when the second was decided."""
+    low = max(start - _AROUND * (watch.seasons[-1] if watch.seasons else 8), start - _MOST_AROUND, 0)
+    values = watch.raw[low : stop + watch.delay + 1]
+    hidden = np.zeros(len(values), dtype=bool)
+    hidden[start - low : stop - low] = True
+    part = slice(start - low, stop - low)
+    there = np.isfinite(values[part])
+    usual = filled(values, hidden, watch.first + low, watch.seasons)
+    return is_factor(values[part][there], usual[part][there])
 
 
 def told_as_of(watch: Watch) -> SeriesScores:
@@ -100,7 +119,12 @@ def _candidate(watch: Watch, start: int, stop: int) -> Candidate:
         if not course or score > course[-1][1]:
             course.append((at + watch.delay, score))
     if watch.kinds[start] == STEP:
-        return Candidate(start, stop, "level shift", tuple(course))
+        known = watch.raw[: start + watch.delay + 1]  # no more was when it was decided
+        height = float(watch.raw[start] - watch.expected[start])
+        drift = drifted_into(known, start, height, watch.seasons, watch.delay + 1)
+        if drift is not None:
+            return Candidate(*drift, "drift", tuple(course))
+        return Candidate(start, stop, _STEP_KIND, tuple(course))
     around = max(2 * (watch.seasons[0] if watch.seasons else 6), 24)
     low = max(start - around, 0)
     season = watch.seasons[0] if watch.seasons else 1

@@ -1,10 +1,10 @@
 """From what was found to events: pieces that belong together are one, and each is called what it looks like."""
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from proteron.core.anomalies.bridging import filled
+from proteron.core.anomalies.bridging import by_phase, filled, levels
 from proteron.core.anomalies.evidence import STEP_AHEAD, step_response
 from proteron.core.anomalies.exact import Span
 from proteron.core.anomalies.joint import Looked, Piece
@@ -20,10 +20,13 @@ _SURE = 60.0  # what an exact test says, on the scale of evidence, and more for 
 _SURE_POINT = 2.0
 _FACTORS = (2.0, 3.6, 3.785, 4.0, 10.0, 35.31, 60.0, 100.0, 1000.0, 3600.0)  # between units of one quantity
 _NEAR_FACTOR = 0.03
+_NEAR_IS = 1.3  # how much worse than a height a factor between units may explain
 _SPIKE = 2  # points
 _DRIFTS = (8, 12, 16, 24, 32, 48, 64, 96)  # points
 _DRIFT_PRICE = 8.0
 _MOST = 1e12
+_SEEN_BEFORE, _SEEN_AFTER = 24, 12  # points whose level is compared with what came between
+_BACK_AT, _CLEAR, _FROM_NOTHING = 0.5, 0.6, 0.35  # of a step; of the variance; of the end of a line
 _AROUND = 3  # longest seasons around an event that tell what was expected in it
 
 
@@ -44,11 +47,19 @@ def events_of(looked: Looked, values: Floats, seasons: tuple[int, ...]) -> list[
     """What was found in values (n_points,) as events in time order; none overlap."""
     own = [Event(each.start, each.stop, each.kind, _sure(each), exact=True) for each in looked.exact]
     steps = [each for each in looked.pieces if each.step]
-    events = _shifts(steps, looked.tail, max(_LONGEST_SHIFT, 4 * (seasons[0] if seasons else 1)))
+    longest = max(_LONGEST_SHIFT, 4 * (seasons[0] if seasons else 1))
+    events = _by_factor(_shifts(steps, looked.tail, longest), longest, looked, values, seasons)
     for each in (each for each in looked.pieces if not each.step):
         events.append(Event(each.start, each.stop, "", _net(each, looked.tail)))
     named = [_named(each, looked, values, seasons) for each in _joined(events)]
-    return sorted(_apart(named, own), key=lambda each: each.start)
+    drifts = [each for each in named if each.kind == "drift"]
+    whole = [each for each in named if not any(_is_within(each, drift) for drift in drifts)]
+    return sorted(_apart(whole, own), key=lambda each: each.start)
+
+
+def _is_within(event: Event, other: Event) -> bool:
+    """Whether an event of steps is a part of another one."""
+    return event is not other and bool(event.steps) and other.start <= event.start and event.stop <= other.stop
 
 
 def _sure(span: Span) -> float:
@@ -81,6 +92,26 @@ def _shifts(steps: list[Piece], tail: float, longest: int) -> list[Event]:
     return found
 
 
+def _by_factor(
+    events: list[Event], longest: int, looked: Looked, values: Floats, seasons: tuple[int, ...]
+) -> list[Event]:  # fmt: skip
+    """A step up and one down that are of other heights, but between which a factor holds, are one event."""
+    out = list[Event]()
+    for each in events:
+        last = out[-1] if out else None
+        if last is not None and _stays(last) and _stays(each) and each.start - last.start <= longest:
+            whole = Event(last.start, each.start, "", max(last.net, each.net), [*last.steps, *each.steps])
+            usual = looked.scale.out_of(_without(whole, looked, seasons))[whole.start : whole.stop]
+            observed = values[whole.start : whole.stop]
+            there = np.isfinite(observed)
+            opposite = last.steps[0].size * each.steps[0].size < 0
+            if opposite and is_factor(observed[there], usual[there]):
+                out[-1] = replace(whole, kind="unit change")
+                continue
+        out.append(each)
+    return out
+
+
 def _joined(events: list[Event]) -> list[Event]:
     """What is close together is one event; a level that stays moved is told alone."""
     out: list[Event] = []
@@ -106,7 +137,10 @@ def _apart(events: list[Event], own: list[Event]) -> list[Event]:
 
 def _named(event: Event, looked: Looked, values: Floats, seasons: tuple[int, ...]) -> Event:
     alone = _stays(event)
-    drift = _drift_of(event.steps[0], looked) if alone else None
+    drift = None
+    if alone:
+        step = event.steps[0]
+        drift = _drift_of(step, looked) or drifted_into(looked.clean + looked.shift, step.start, step.size, seasons)
     if drift is not None:
         event.kind, event.start, event.stop = "drift", *drift
     expected = _without(event, looked, seasons) if (event.steps and not alone) or drift else looked.clean + looked.shift
@@ -143,6 +177,51 @@ def _drift_of(step: Piece, looked: Looked) -> tuple[int, int] | None:
             if found > max(best, alone + _DRIFT_PRICE):
                 best, span = found, (start, start + length)
     return span
+
+
+def drifted_into(
+    values: Floats, at: int, size: float, seasons: tuple[int, ...], most: int = _SEEN_AFTER
+) -> tuple[int, int] | None:
+    """The span of a drift that a step of a size at a place ends: values (n_points,) grew away from their level along a
+    line, and the step takes them back to it. At most so many points after the step are looked at."""
+    season = seasons[0] if seasons else 1
+    low = max(at - _DRIFTS[-1] - max(3 * season, _SEEN_BEFORE), 0)
+    part, step = values[low : at + most], at - low
+    hidden = np.zeros(len(part), dtype=bool)
+    hidden[max(step - _DRIFTS[-1], 0) : step] = True
+    phase = (low + np.arange(len(part))) % season
+    shown = np.where(hidden, np.nan, part)
+    flat = part - (by_phase(shown - levels(shown, season), phase, season)[phase] if season > 1 else 0.0)
+    after = flat[step:]
+    best, span = _CLEAR, None
+    for length in _DRIFTS[1:]:
+        before = flat[max(step - length - _SEEN_BEFORE, 0) : max(step - length, 0)]
+        if not np.isfinite(before).sum() >= 8 or not np.isfinite(after).any():
+            break
+        level = float(np.nanmedian(before))
+        if abs(float(np.nanmedian(after)) - level) > _BACK_AT * abs(size):
+            continue
+        off = flat[step - length : step] - level
+        there = np.isfinite(off)
+        if there.sum() < 8:
+            continue
+        line = np.linspace(0, 1, length)[there]
+        slope, begins = np.polyfit(line, off[there], 1)
+        left = off[there] - begins - slope * line
+        explained = 1 - float((left**2).sum()) / max(float(((off[there] - off[there].mean()) ** 2).sum()), 1e-300)
+        ends = begins + slope
+        from_nothing = ends * size < 0 and abs(begins) < _FROM_NOTHING * abs(ends)
+        if from_nothing and explained > max(best, _explained_by_step(off[there])):
+            best, span = explained, (at - length, at)
+    return span
+
+
+def _explained_by_step(off: Floats) -> float:
+    """The share of the variance (n_points,) that the best single step explains."""
+    count, total = np.arange(1, len(off)), np.cumsum(off)
+    means = total[:-1] / count, (total[-1] - total[:-1]) / count[::-1]
+    between = count * means[0] ** 2 + count[::-1] * means[1] ** 2 - total[-1] ** 2 / len(off)
+    return float(between.max()) / max(float(((off - off.mean()) ** 2).sum()), 1e-300)
 
 
 def _explained(errors: Floats, weights: Floats, shown: Floats, start: int) -> float:
@@ -183,7 +262,7 @@ def kind_of(values: Floats, expected: Floats, part: slice, season: int) -> str:
     if len(observed) <= _SPIKE:
         return "spike"
     off = observed - usual
-    if _is_factor(observed, usual):
+    if is_factor(observed, usual):
         return "unit change"
     if len(off) >= 5 and _is_moved(values, expected, part, season):
         return "slip"
@@ -194,10 +273,10 @@ def kind_of(values: Floats, expected: Floats, part: slice, season: int) -> str:
     return "burst"
 
 
-def _is_factor(observed: Floats, usual: Floats) -> bool:
+def is_factor(observed: Floats, usual: Floats) -> bool:
     """Whether a factor explains better than a height, or is one between units."""
     good = np.abs(usual) > 0.1 * np.abs(usual).max()
-    if good.sum() < 4 or (usual == 0).any():
+    if good.sum() < 4 or ((usual == 0) & (observed != 0)).any():
         return False
     ratio = float(np.median(observed[good] / usual[good]))
     if ratio <= 0 or abs(np.log(ratio)) < 0.3:
@@ -205,7 +284,7 @@ def _is_factor(observed: Floats, usual: Floats) -> bool:
     height = float(np.median(observed - usual))
     by_factor, by_height = np.abs(observed - ratio * usual), np.abs(observed - usual - height)
     near = min(abs(abs(np.log(ratio)) - np.log(each)) for each in _FACTORS) < _NEAR_FACTOR
-    better = float(np.median(by_factor)) < (1.0 if near else 0.6) * float(np.median(by_height))
+    better = float(np.median(by_factor)) < (_NEAR_IS if near else 0.6) * float(np.median(by_height))
     return better and float(np.median(by_factor)) < 0.3 * float(np.median(np.abs(observed - usual)))
 
 
