@@ -4,7 +4,7 @@ import re
 
 import numpy as np
 import pytest
-from playwright.sync_api import Page, Request, Route, expect
+from playwright.sync_api import Page, expect
 from test_ui import browser_context_args, browser_type_launch_args, choose, demo, quiet, room  # noqa: F401
 
 from conftest import Stack
@@ -30,14 +30,14 @@ def planted_csv() -> str:
 
 @pytest.fixture(scope="module")
 def judged(stack: Stack, demo: int) -> tuple[int, dict]:  # noqa: F811
-    """A project whose experiment keeps ranges of 60 and 90 %, with a scan by the mean that is done."""
+    """A project whose experiment keeps ranges of 60 and 90 %, with a scan as of every moment that is done."""
     project, dataset = stack.project("planted", planted_csv(), unit="m³/h")
     body = {"dataset_id": dataset, "name": "two", "seed": 1, "folds": {"count": 3, "horizon": 6}, "contenders": ENTRIES,
             "levels": [0.6, 0.9], "metrics": ["mase"], "baseline": "naive"}  # fmt: skip
     made = stack.ok("POST", f"/projects/{project}/experiments", body)
     stack.wait(f"/experiments/{made['id']}", lambda each: each["state"] == "done")
-    scan = stack.ok("POST", f"/projects/{project}/scans", {"experiment_id": made["id"], "contender": "naive"})
-    stack.wait(f"/experiments/{scan['id']}", lambda each: each["state"] == "done")
+    scan = stack.ok("POST", f"/projects/{project}/scans", {"dataset_id": dataset})
+    stack.wait(f"/scans/{scan['id']}", lambda each: each["state"] == "done")
     return project, made
 
 
@@ -45,90 +45,156 @@ def fact(page: Page, name: str):  # type: ignore[no-untyped-def]
     return page.locator("tr", has=page.get_by_role("cell", name=name, exact=True)).locator("td").last
 
 
-def scores(page: Page) -> list[float]:
-    cells = page.get_by_label("Flags", exact=True).locator("tbody tr td:nth-child(4)").all_inner_texts()
-    return [float(cell) for cell in cells]
+def rows(page: Page):  # type: ignore[no-untyped-def]
+    return page.get_by_label("Flags", exact=True).locator("tbody tr[aria-selected]")
+
+
+def tally(page: Page, word: str):  # type: ignore[no-untyped-def]
+    return page.get_by_role("group", name="Which flags").get_by_role("button", name=re.compile(f"^{word} "))
 
 
 def test_a_budget_decides_how_many_flags_there_are(quiet: Page, stack: Stack, judged) -> None:  # type: ignore[no-untyped-def] # noqa: F811
     page = quiet
-    room(page, stack, judged[0], "anomalies")
-    flags = fact(page, "flags in this series")
-    expect(flags).to_have_text(re.compile(r"^\d+$"))
-    few = int(flags.inner_text())
-    found = scores(page)
-    assert found == sorted(found, reverse=True), "the highest stands first"
-    assert len(found) == few
-    budget = page.get_by_label("Alert budget, flags a week")
-    budget.fill("3")
-    budget.press("Tab")
-    expect(flags).not_to_have_text(str(few))
-    many = int(flags.inner_text())
-    assert few < many <= 3 * 30 / 7 + 1
-    threshold = float(fact(page, "threshold").inner_text().split()[0])
-    assert threshold >= 3
-    assert all(score >= threshold for score in scores(page))
-    budget.fill("0")
-    budget.press("Tab")
-    expect(flags).to_have_text("1")  # one is always allowed
+    room(page, stack, judged[0], "anomalies", "?cutoff=720")
+    expect(tally(page, "all")).to_have_text(re.compile(r"^all [5-9]|1\d$"))
+    usual = rows(page).count()
+    choose(page, "Budget", "flags a week")
+    expect(tally(page, "all")).not_to_have_text(f"all {usual}")
+    few = rows(page).count()
+    assert 0 < few < usual
+    amount = page.get_by_label("How much")
+    amount.fill("50")
+    amount.press("Tab")
+    expect(tally(page, "all")).not_to_have_text(f"all {few}")
+    assert rows(page).count() >= usual
+    choose(page, "Budget", "evidence above")
+    amount = page.get_by_label("How much")
+    amount.fill("15")
+    amount.press("Tab")
+    expect(rows(page)).not_to_have_count(usual)
+    evidence = [float(each) for each in page.locator("td.evidence").all_inner_texts()]
+    assert evidence and min(evidence) > 15
+    choose(page, "Budget", "as usual")
+    expect(rows(page)).to_have_count(usual)
 
 
-def test_what_was_judged_stays_judged(quiet: Page, stack: Stack, judged) -> None:  # type: ignore[no-untyped-def] # noqa: F811
+def test_what_was_judged_stays_judged_and_is_taken_back(quiet: Page, stack: Stack, judged) -> None:  # type: ignore[no-untyped-def] # noqa: F811
     page = quiet
-    room(page, stack, judged[0], "anomalies")
-    first = page.get_by_label("Flags", exact=True).locator("tbody tr").first
-    first.get_by_role("button", name="confirm").click()
-    expect(first.get_by_role("button", name="◆ confirmed")).to_have_attribute("aria-pressed", "true")
+    room(page, stack, judged[0], "anomalies", "?cutoff=720")
+    first = rows(page).first
+    expect(first).to_be_visible()
+    page.keyboard.press("n")
+    expect(first).to_have_attribute("aria-selected", "true")
+    page.keyboard.press("c")
+    expect(first.get_by_role("img", name="right")).to_be_visible()
+    expect(rows(page).nth(1)).to_have_attribute("aria-selected", "true"), "it goes on to the next one"
+    page.keyboard.press("d")
+    expect(tally(page, "wrong")).to_have_text("wrong 1")
     page.reload()
-    first = page.get_by_label("Flags", exact=True).locator("tbody tr").first
-    expect(first.get_by_role("button", name="◆ confirmed")).to_be_visible()
-    first.get_by_role("button", name="dismiss").click()
-    expect(first.get_by_role("button", name="⟍ dismissed")).to_be_visible()
-    expect(first.get_by_role("button", name="confirm")).to_have_attribute("aria-pressed", "false")
-    first.get_by_role("button", name="⟍ dismissed").click()
-    expect(first.get_by_role("button", name="dismiss")).to_have_attribute("aria-pressed", "false")
+    expect(rows(page).first.get_by_role("img", name="right")).to_be_visible()
+    expect(fact(page, "verdicts so far")).to_have_text("1 right, 1 wrong")
+    page.keyboard.press("Control+z")
+    expect(tally(page, "wrong")).to_have_text("wrong 0")
+    page.keyboard.press("Control+z")
+    expect(tally(page, "right")).to_have_text("right 0")
 
 
-def test_flags_of_one_series_never_stand_under_another(quiet: Page, stack: Stack, judged) -> None:  # type: ignore[no-untyped-def] # noqa: F811
-    """The answer for a series that was left is late: what is shown is still the one that was chosen."""
+def test_a_flag_is_named_and_all_like_it_are_judged_together(quiet: Page, stack: Stack, judged) -> None:  # type: ignore[no-untyped-def] # noqa: F811
     page = quiet
-    room(page, stack, judged[0], "anomalies")
-    highest = page.get_by_label("Flags", exact=True).locator("tbody tr[aria-selected] td:first-child").first
-    north = highest.inner_text()
-    page.keyboard.press(".")
-    expect(page.locator(".picker b")).to_have_text("east")
-    expect(highest).not_to_have_text(north)
-    east = highest.inner_text()
-    held: list[Route] = []
-
-    def of_the_first(request: Request) -> bool:
-        return request.method == "PUT" and '"series":0' in (request.post_data or "")
-
-    page.route("**/flags", lambda route: held.append(route) if of_the_first(route.request) else route.continue_())
-    with page.expect_request(of_the_first):
-        page.keyboard.press(",")
-    expect(page.locator(".picker b")).to_have_text("north")
-    page.keyboard.press(".")
-    expect(highest).to_have_text(east)
-    assert held, "the question about the first was asked"
-    with page.expect_response(lambda answer: answer.request.method == "PUT"):
-        for route in held:
-            route.continue_()
-    page.unroute("**/flags")
-    expect(page.locator(".picker b")).to_have_text("east")
-    expect(highest).to_have_text(east)
+    room(page, stack, judged[0], "anomalies", "?cutoff=720")
+    expect(rows(page).first).to_be_visible()
+    page.keyboard.press("n")
+    page.keyboard.press("l")
+    dialog = page.get_by_role("dialog")
+    page.get_by_label("What it is").fill("pump trip")
+    page.get_by_label("Note").fill("seen on site")
+    page.get_by_label("Said by").fill("Ana")
+    page.keyboard.press("Enter")
+    expect(dialog).to_have_count(0)
+    expect(rows(page).first).to_contain_text("pump trip")
+    expect(rows(page).first).to_contain_text("seen on site")
+    scan = stack.ok("GET", f"/projects/{judged[0]}")["choices"]["scan_id"]
+    said = stack.ok("GET", f"/scans/{scan}/verdicts")["verdicts"][0]
+    assert (said["kind"], said["note"], said["by"], said["verdict"]) == ("pump trip", "seen on site", "Ana", "right")
+    page.keyboard.press("s")
+    expect(page.get_by_text(re.compile(r"\d+ like this"))).to_be_visible()
+    alike = page.locator("tr.alike").count()
+    page.keyboard.press("d")
+    expect(tally(page, "wrong")).to_have_text(f"wrong {alike}")
+    page.keyboard.press("Control+z")
+    page.keyboard.press("Control+z")
+    expect(tally(page, "wrong")).to_have_text("wrong 0")
 
 
 def test_the_cutoff_decides_what_has_been_raised(quiet: Page, stack: Stack, judged) -> None:  # type: ignore[no-untyped-def] # noqa: F811
     page = quiet
     room(page, stack, judged[0], "anomalies", "?cutoff=720")
-    known = fact(page, "raised by the cutoff")
-    expect(known).to_have_text(fact(page, "flags in this series").inner_text())
+    expect(rows(page).first).to_be_visible()
     page.locator(".cutoff .as-text").click()
     page.get_by_label("Cutoff", exact=True).fill("2024-01-10 00:00")
     page.keyboard.press("Enter")
-    expect(known).to_have_text("0")
-    expect(fact(page, "highest score")).not_to_have_text(re.compile(r"^[2-9]\d"))
+    expect(tally(page, "all")).to_have_text("all 0")
+    page.get_by_role("button", name="looking back").click()
+    expect(page.get_by_role("heading", name="Looking back")).to_be_visible(timeout=30_000)
+    expect(page.get_by_text("It knows what lies after the cutoff")).to_have_count(0)
+    page.locator(".cutoff .as-text").click()
+    page.get_by_label("Cutoff", exact=True).fill("2024-01-05 00:00")
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("It knows what lies after the cutoff")).to_be_visible()
+    page.get_by_role("button", name="as-of").click()
+    expect(page.get_by_role("heading", name="As-of, 2 h late")).to_be_visible()
+
+
+def test_what_is_right_becomes_a_version_of_the_data(quiet: Page, stack: Stack, judged) -> None:  # type: ignore[no-untyped-def] # noqa: F811
+    page = quiet
+    project = judged[0]
+    before = stack.ok("GET", f"/projects/{project}")["choices"]
+    room(page, stack, project, "anomalies", "?cutoff=720")
+    expect(rows(page).first).to_be_visible()
+    use = page.get_by_role("button", name="Repair a copy")
+    expect(use).to_be_disabled()
+    page.keyboard.press("n")
+    page.keyboard.press("c")
+    expect(use).to_be_enabled()
+    use.click()
+    expect(page.get_by_text("Out of date: made from another version of the data")).to_be_visible()
+    made = stack.ok("GET", f"/projects/{project}")
+    assert [each["done"] for each in made["datasets"]][-1] == "flagged values repaired"
+    stack.ok("DELETE", f"/scans/{before['scan_id']}/verdicts/last")
+    stack.ok("PATCH", f"/projects/{project}/choices", {"dataset_id": before["dataset_id"]})
+
+
+def many_csv() -> str:
+    """Eight hourly series with 25 spikes each."""
+    rng, hours = np.random.default_rng(4), 1600
+    times = np.datetime_as_string(np.datetime64("2024-01-01T00", "s") + np.arange(hours) * np.timedelta64(3600, "s"))
+    lines = ["time,key,value"]
+    for key in range(8):
+        values = 50 + 9 * np.sin(np.arange(hours) * np.pi / 12) + rng.normal(size=hours)
+        values[300 + 7 * key : 1575 : 51] += 30
+        lines += [f"{time}Z,s{key},{value:.3f}" for time, value in zip(times, values, strict=True)]
+    return "\n".join(lines) + "\n"
+
+
+def test_two_hundred_flags_are_judged_by_keyboard_alone(quiet: Page, stack: Stack) -> None:  # noqa: F811
+    page = quiet
+    project, dataset = stack.project("many flags", many_csv())
+    scan = stack.ok("POST", f"/projects/{project}/scans", {"dataset_id": dataset})
+    stack.wait(f"/scans/{scan['id']}", lambda each: each["state"] == "done")
+    room(page, stack, project, "anomalies", "?cutoff=1600")
+    flags = stack.ok("GET", f"/scans/{scan['id']}/flags")["flags"]
+    assert len(flags) >= 200
+    expect(tally(page, "open")).to_have_text(f"open {len(flags)}")
+    page.keyboard.press("n")
+    for number in range(len(flags)):
+        page.keyboard.press("d" if number % 4 == 3 else "c")
+    wrong = len(flags) // 4
+    expect(tally(page, "open")).to_have_text("open 0")
+    expect(tally(page, "wrong")).to_have_text(f"wrong {wrong}")
+    expect(fact(page, "verdicts so far")).to_have_text(f"{len(flags) - wrong} right, {wrong} wrong", timeout=120_000)
+    kept = stack.ok("GET", f"/scans/{scan['id']}/flags")["flags"]
+    order = sorted(kept, key=lambda flag: (-flag["time"], flag["series"]))
+    assert [flag["verdict"] for flag in order] == ["wrong" if at % 4 == 3 else "right" for at in range(len(flags))]
 
 
 def test_an_outlook_tells_its_own_ranges(quiet: Page, stack: Stack, judged) -> None:  # type: ignore[no-untyped-def] # noqa: F811

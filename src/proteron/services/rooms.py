@@ -25,7 +25,7 @@ def made_by(account: dict[str, Any]) -> str:
     words = {
         "unmask": "mask taken off", "unfill": "fills taken out", "exclude": "series left out", "coarser": "summed up",
         "resampling": "another step", "filling_of": "gaps filled", "masks": "span masked", "occasions": "occasions",
-        "holidays": "public holidays",
+        "holidays": "public holidays", "repaired": "flagged values repaired",
     }  # fmt: skip
     said = [text for name, text in words.items() if edits[-1].get(name)]
     if edits[-1].get("filling", {}).get("method", "leave") != "leave":

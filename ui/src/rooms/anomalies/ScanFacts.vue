@@ -1,11 +1,10 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
-import ChoiceField from '../../widgets/ChoiceField.vue'
+import { computed } from 'vue'
 import { count, fixed, number } from '../../state/format'
 import { useProject } from '../../state/project'
 import FactList from '../../widgets/FactList.vue'
-import NumberField from '../../widgets/NumberField.vue'
 import BudgetCurve from './BudgetCurve.vue'
+import BudgetForm from './BudgetForm.vue'
 import DrillTable from './DrillTable.vue'
 import { lasting } from './flags'
 import ScanForm from './ScanForm.vue'
@@ -16,37 +15,6 @@ const props = defineProps<{ scanning: Scanning }>()
 const store = useProject()
 const { scan, found, drill, curves, active } = props.scanning
 const step = computed(() => store.dataset?.grid.step ?? '')
-type Unit = 'per_week' | 'per_thousand' | 'threshold' | 'usual'
-const UNITS: { value: Unit; label: string }[] = [
-  { value: 'usual', label: 'as usual' },
-  { value: 'per_week', label: 'flags a week' },
-  { value: 'per_thousand', label: 'flags in 1,000 points' },
-  { value: 'threshold', label: 'evidence above' },
-]
-const unit = ref<Unit>('usual')
-const amount = ref<number | null>(null)
-watch(
-  () => scan.value?.budget,
-  (budget) => {
-    const set = (['per_week', 'per_thousand', 'threshold'] as const).find((each) => budget?.[each] != null)
-    unit.value = set ?? 'usual'
-    amount.value = set && budget?.[set] != null ? Math.round((budget[set] as number) * 1000) / 1000 : null
-  },
-  { immediate: true },
-)
-function budget(changes: { unit?: Unit; amount?: number | null; over?: 'panel' | 'series' }) {
-  const next = changes.unit ?? unit.value
-  const over = changes.over ?? scan.value?.budget.over ?? 'panel'
-  const defaults = {
-    per_week: 1,
-    per_thousand: 1,
-    threshold: Math.round((found.value?.threshold ?? 7) * 10) / 10,
-  }
-  const value = next === 'usual' ? null : changes.unit ? defaults[next] : (changes.amount ?? amount.value)
-  if (next !== 'usual' && !(value && value > 0)) return
-  const body = { per_week: null, per_thousand: null, threshold: null, over }
-  void props.scanning.setBudget(next === 'usual' ? body : { ...body, [next]: value })
-}
 const title = computed(() => {
   const now = scan.value
   if (!now) return 'Anomalies'
@@ -96,32 +64,7 @@ const right = computed(() => props.scanning.flags.value.filter((flag) => flag.ve
     It knows what lies after the cutoff: look back again from there.
   </p>
   <template v-if="scan && !active">
-    <label class="over"
-      >Budget
-      <ChoiceField
-        :model-value="unit"
-        label="Budget"
-        :options="UNITS"
-        @update:model-value="budget({ unit: $event })"
-    /></label>
-    <div v-if="unit !== 'usual'" class="pair">
-      <NumberField
-        :model-value="amount"
-        :min="0.001"
-        label="How much"
-        @update:model-value="budget({ amount: $event })"
-      />
-      <ChoiceField
-        v-if="unit !== 'threshold'"
-        :model-value="scan.budget.over ?? 'panel'"
-        label="Over what"
-        :options="[
-          { value: 'panel', label: 'over all series' },
-          { value: 'series', label: 'every series' },
-        ]"
-        @update:model-value="budget({ over: $event })"
-      />
-    </div>
+    <BudgetForm :scanning="scanning" />
     <BudgetCurve
       v-if="curves && found"
       :points="curves.curve"
@@ -206,11 +149,6 @@ h1 + .sentence {
 h2 {
   margin: 4px 0 -6px;
   font-size: 13px;
-}
-.over {
-  display: grid;
-  gap: 4px;
-  color: var(--ink-2);
 }
 .pair {
   display: grid;

@@ -119,7 +119,7 @@ export function useScan() {
   const dragged = ref<number | null>(null)
   async function setBudget(body: Shapes['BudgetBody']) {
     const params = path()
-    if (params) await attempt(() => unwrap(client.PUT('/api/v1/scans/{scan_id}/budget', { params, body })))
+    return params && attempt(() => unwrap(client.PUT('/api/v1/scans/{scan_id}/budget', { params, body })))
   }
   function drag(value: number) {
     dragged.value = Math.max(value, 0.1)
