@@ -60,14 +60,9 @@ def joined(found: Sequence[Candidate], watch: Watch, known: dict[tuple[int, int]
         place = len(out) - (2 if leads else 1)
         step = out[place] if place >= 0 else None
         if step is not None and _are_opposite(step, each, watch, max(2 * season, _SHORT)):
-            stop = out[-1].start if leads else each.start
-            if (step.start, stop) not in known:
-                known[step.start, stop] = _holds_factor(watch, step.start, stop)
-            factor, ratio = known[step.start, stop], abs(_height(each, watch) / _height(step, watch))
-            if factor or _ALIKE < ratio < 1 / _ALIKE:
-                course = step.course + tuple(grown for grown in each.course if grown[1] > step.score)
-                kind = "unit change" if factor else step.kind
-                out[place] = replace(step, stop=stop, kind=kind, course=course, moved=_height(step, watch))
+            whole = _taken_back(step, each, out[-1].start if leads else each.start, watch, known)
+            if whole is not None:
+                out[place] = whole
                 continue
         if leads:
             before = out.pop()
@@ -75,6 +70,20 @@ def joined(found: Sequence[Candidate], watch: Watch, known: dict[tuple[int, int]
             each = replace(each, start=before.start, course=course, moved=_height(each, watch))
         out.append(each)
     return out
+
+
+def _taken_back(
+    step: Candidate, back: Candidate, stop: int, watch: Watch, known: dict[tuple[int, int], bool]
+) -> Candidate | None:
+    """A step and one the other way as one, where the second goes as far back, or a factor holds between them."""
+    if (step.start, stop) not in known:
+        known[step.start, stop] = _holds_factor(watch, step.start, stop)
+    factor, ratio = known[step.start, stop], abs(_height(back, watch) / _height(step, watch))
+    if not factor and not _ALIKE < ratio < 1 / _ALIKE:
+        return None
+    course = step.course + tuple(grown for grown in back.course if grown[1] > step.score)
+    kind = "unit change" if factor else step.kind
+    return replace(step, stop=stop, kind=kind, course=course, moved=_height(step, watch))
 
 
 def _height(step: Candidate, watch: Watch) -> float:
