@@ -13,9 +13,9 @@ from unittest.mock import patch
 import numpy as np
 
 import proteron as pt
-from proteron.core.anomalies import exact, joint
-from proteron.core.anomalies.as_of import Watch
-from proteron.core.anomalies.joint import look_back
+from proteron.core.detection import exact, joint
+from proteron.core.detection.as_of import Watch
+from proteron.core.detection.joint import look_back
 from proteron.core.panel import Floats
 
 sys.path.append(str(Path(__file__).parents[1] / "tests" / "core"))

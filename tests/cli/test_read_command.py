@@ -121,3 +121,29 @@ def test_a_clean_file_has_nothing_open(tmp_path: Path) -> None:
     path.write_bytes(series("2024-01-01", NOISE))
     status, said = run("windows", path, "--plan", "lags 1; ahead 1", "--out", tmp_path / "t.csv")
     assert (status, said) == (0, "89 rows, 1 features, 1 targets.\n")
+
+
+def test_what_is_new_of_a_file_is_watched_and_the_state_kept(tmp_path: Path) -> None:
+    rng = np.random.default_rng(6)
+    values = 50 + 9 * np.sin(np.arange(600) * np.pi / 12) + rng.normal(size=600)
+    values[[400, 560]] += 30
+    times = np.datetime64("2024-01-01T00", "s") + np.arange(600) * np.timedelta64(3600, "s")
+    rows = [f"{time}Z,{value:.3f}" for time, value in zip(times, values, strict=True)]
+    state, flags = tmp_path / "state.npz", tmp_path / "flags.csv"
+
+    def watch(name: str, part: list[str], *more: str) -> str:
+        (tmp_path / name).write_text("\n".join(["time,value", *part]) + "\n")
+        status, said = run("watch", tmp_path / name, "--state", state, "--out", flags, *more)
+        assert status == 0, said
+        return said
+
+    assert "Spike of 1 point since 2024-01-17 16:00:00" in watch("first.csv", rows[:500], "--threshold", "8")
+    assert "0 of them now" in watch("second.csv", rows[490:560])
+    assert "since 2024-01-24 08:00:00" in watch("third.csv", rows[560:563])
+    assert len(flags.read_text().splitlines()) == 3
+    before = state.read_bytes()
+    (tmp_path / "odd.csv").write_text("time,value\n2024-01-24T09:00Z,1\n2024-01-24T10:00Z,2\n")
+    status, said = run("watch", tmp_path / "odd.csv", "--state", state)
+    assert status != 0 and "differs from what was watched before" in said
+    assert state.read_bytes() == before
+    assert run("watch", tmp_path / "odd.csv", "--state", state, "--out", "x.doc")[0] != 0

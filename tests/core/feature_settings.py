@@ -21,6 +21,7 @@ SETTINGS: dict[type[Feature], list[Feature]] = {
     W.Since: [W.Since(low=-1, high=1)],
     W.Fourier: [W.Fourier(period=24.5, order=2)],
     W.OccasionNear: [W.OccasionNear()],
+    W.Flagged: [W.Flagged(reach=12), W.Flagged(reach=40, delay=0)],
     W.Static: [W.Static(column="size"), W.Static(column="size", form="target")],
 }  # fmt: skip
 

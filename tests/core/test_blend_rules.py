@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 
+import proteron as pt
 from proteron.core.forecasters.blend.mixing import Mix
 from proteron.core.forecasters.blend.rules import Rule, forward_weights, least_squares_weights, trimmed_mean
 from proteron.core.forecasters.blend.weights import inverse_weights, weighed_errors
@@ -77,3 +78,9 @@ def test_without_anything_to_learn_from_all_weigh_alike(kind: str) -> None:
     partly[0] = np.nan  # never all together
     assert rule.weights_of(np.ones((2, 2)), partly, 1.0).sum() == pytest.approx(1)
     assert not Rule(rule="mean").learns and not Rule(rule="given", weights=(1.0,)).learns
+
+
+def test_a_member_of_a_blend_without_a_forecaster_is_refused_in_words() -> None:
+    for told in ({"chain": []}, {"forecaster": 3}, {"forecaster": None}):
+        with pytest.raises(pt.SettingsError, match="by its forecaster and its chain"):
+            pt.forecaster("blend", members=[{"name": "a", "contender": told}])

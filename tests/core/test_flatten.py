@@ -38,6 +38,7 @@ EVERY_STAGE: list[Stage] = [
     flatten.FractionalDifference(), flatten.Returns(), flatten.Returns(form="percent"),
     ZScore(), flatten.MinMax(), flatten.RobustScale(), flatten.PeriodSpread(period="week"), flatten.PeriodSpread(),
     flatten.LocalScale(), flatten.LocalScale(window=30, reach=7),
+    flatten.WithoutAnomalies(), flatten.WithoutAnomalies(threshold=9),
 ]  # fmt: skip
 
 

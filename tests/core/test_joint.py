@@ -12,12 +12,13 @@ from ugly import ugly_series
 
 import proteron as pt
 from proteron.core.anomalies import Mode
-from proteron.core.anomalies.budget import JOINT, Budget, score_of, threshold_by_rank, threshold_by_tail
-from proteron.core.anomalies.evidence import choose, point_evidence, precision, step_evidence, step_response
-from proteron.core.anomalies.exact import exact_faults
-from proteron.core.anomalies.expectation import Design, errors_between, expect, padded
+from proteron.core.anomalies.budget import Budget, threshold_by_rank, threshold_by_tail
 from proteron.core.anomalies.flags import once_in
-from proteron.core.anomalies.joint import look_back, on_logarithms
+from proteron.core.detection.evidence import choose, point_evidence, precision, step_evidence, step_response
+from proteron.core.detection.exact import exact_faults
+from proteron.core.detection.expectation import Design, errors_between, expect, padded
+from proteron.core.detection.joint import look_back, on_logarithms
+from proteron.core.detection.scores import JOINT, score_of
 from proteron.core.leak_check import CORRUPTIONS, corrupt_future
 from proteron.core.panel import Floats
 

@@ -6,7 +6,7 @@ from hypothesis import strategies as st
 from test_window_features import levelled, others, plain_rolling, slopes
 
 from proteron.core.errors import SettingsError
-from proteron.core.windows import CovariateSteps, Fourier, OccasionNear, Rolling, Since, Static, WindowPlan
+from proteron.core.windows import CovariateSteps, Flagged, Fourier, OccasionNear, Rolling, Since, Static, WindowPlan
 from proteron.core.windows.plan_text import read_plan, write_plan
 
 
@@ -15,7 +15,7 @@ def test_a_plan_reads_as_it_is_said() -> None:
         """lags 1-3, 24; mean 24, 168; std 24 of 12 known; quantile 0.9 168
         hour_of_day; weekday one_hot; difference over 24; waves 8766 x 3
         occasion fair within 12; air_temp at 0, -1, -24; plan at +1..+3; district is one_hot shop, “back office”
-        since not -1 .. 1; ahead 1-6; stride 2; missing keep; half_life 500; by scale"""
+        since not -1 .. 1; flagged within 48; ahead 1-6; stride 2; missing keep; half_life 500; by scale"""
     )
     assert plan.lags == (1, 2, 3, 24)
     assert plan.rolling == (
@@ -28,6 +28,7 @@ def test_a_plan_reads_as_it_is_said() -> None:
     assert plan.more[2:] == (
         Fourier(period=8766, order=3), OccasionNear(name="fair", reach=12),
         Static(column="district", form="one_hot", labels=("shop", "back office")), Since(low=-1, high=1),
+        Flagged(reach=48),
     )  # fmt: skip
     assert (plan.horizon, plan.stride, plan.missing) == (tuple(range(1, 7)), 2, "keep")
     assert (plan.half_life, plan.by_scale) == (500, True)

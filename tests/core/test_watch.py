@@ -9,11 +9,11 @@ import numpy as np
 import pytest
 
 import proteron as pt
-from proteron.core.anomalies.arrivals import Copies
-from proteron.core.anomalies.as_of import Watch
 from proteron.core.anomalies.drill import Recall
 from proteron.core.anomalies.faults import FAULTS, places_for, unit_of
 from proteron.core.anomalies.flags import Flag
+from proteron.core.detection.arrivals import Copies
+from proteron.core.detection.as_of import Watch
 from proteron.core.panel import Floats
 
 
@@ -79,7 +79,7 @@ def test_a_panel_is_watched_point_by_point_saved_and_gone_on_with(
 
 
 def test_what_is_remembered_of_copies_is_bounded(rng: np.random.Generator, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("proteron.core.anomalies.arrivals._REMEMBERED", 60)
+    monkeypatch.setattr("proteron.core.detection.arrivals._REMEMBERED", 60)
     values, copies = rng.normal(size=400), Copies((24,))
     values[150:160], values[300:310] = values[101:111], values[3:13]  # of which the second is forgotten
     values[200:210] = values[176:186]  # a season ago

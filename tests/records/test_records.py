@@ -12,7 +12,7 @@ from conftest import fresh_database
 from proteron.core.intake import TableReading
 from proteron.core.judge import METRICS, Told, Yardsticks, compute_cell, expand, gather_losses, make_board
 from proteron.core.panel import FILLED, Panel
-from proteron.records import experiments, projects, scans
+from proteron.records import experiments, findings, projects, scans
 from proteron.records import results as results_of
 from proteron.records.database import ConflictError, Database, NotFoundError
 from proteron.records.datasets import datasets_of, load_panel, save_dataset
@@ -79,7 +79,7 @@ def test_verdicts_and_scans_of_old_come_along(cluster_url: str) -> None:
         assert (scan.dataset_id, scan.experiment_id, scan.document["contender"], scan.series) == (2, 2, "ridge", 2)
         assert projects.get_project(session, 1).choices == {"scan_id": scan.id, "experiment_id": 1}
         panel = Panel.from_arrays({"a": np.zeros(9), "b": np.zeros(9)}, "2024-01-01", "1 hour")
-        said = scans.said_of(session, scan, panel)
+        said = findings.said_of(session, scan, panel)
         assert [(each.key, each.start, each.stop, each.verdict) for each in said] == [
             ("b", 3, 4, "right"), ("a", 4, 5, "wrong"),
         ]  # fmt: skip

@@ -201,4 +201,5 @@ def test_a_step_has_its_whole_time_after_loading(monkeypatch: pytest.MonkeyPatch
 def test_every_kind_of_work_is_registered_under_its_own_task() -> None:
     assert {kind.task: type(kind).__name__ for kind in KINDS.values()} == {
         "run_cells": "CellWork", "make_outlook": "OutlookWork", "profile_series": "FeatureWork",
+        "scan_series": "ScanWork", "drill": "DrillWork",
     }  # fmt: skip

@@ -12,6 +12,7 @@ from sqlalchemy import select
 
 import proteron as pt
 from proteron.core.anomalies import Budget
+from proteron.core.anomalies.tables import written
 from proteron.core.anomalies.triage import Precision, alike, labelled_curve, threshold_for, together, wilson
 from proteron.core.csv_tables import csv_bytes
 from proteron.core.experiment import Judging
@@ -19,7 +20,7 @@ from proteron.core.intake import TableReading
 from proteron.core.judge import compute_cell
 from proteron.core.panel import NOT_LEARNED, Occasion, Panel
 from proteron.records import experiments as experiment_records
-from proteron.records import kept, projects
+from proteron.records import findings, kept, projects
 from proteron.records import scans as records
 from proteron.records.configuration import Configuration
 from proteron.records.copies import copy_kept
@@ -161,9 +162,9 @@ def test_what_is_said_stays_with_the_span_and_is_taken_back(reach: Resources, he
         assert show(reach, scan).precision == left
     assert show(reach, scan).loose == []
     with reach.database.session() as session:
-        assert [each.document["verdict"] for each in records.verdicts_of(session, records.get_scan(session, scan))] == [
-            "right"
-        ]
+        assert [
+            each.document["verdict"] for each in findings.verdicts_of(session, records.get_scan(session, scan))
+        ] == ["right"]
         dataset, project = records.get_scan(session, scan).dataset_id, records.get_scan(session, scan).project_id
     again = scans.start_scan(reach, project, dataset, ScanSettings(using="extreme_values"))
     compute(here, again)
@@ -218,6 +219,25 @@ def test_what_is_right_is_masked_or_repaired_in_a_version_of_its_own(reach: Reso
         assert made.parent_id == records.get_scan(session, scan).dataset_id
 
 
+def test_contenders_are_judged_with_and_without_what_is_flagged(reach: Resources, scan: int) -> None:
+    with reach.database.session() as session:
+        project, dataset = records.get_scan(session, scan).project_id, records.get_scan(session, scan).dataset_id
+        judging = Judging.parse({
+            "contenders": [{"name": "naive", "forecaster": {"kind": "seasonal_last_value", "period": 24}},
+                           {"name": "mean", "forecaster": {"kind": "mean"}, "chain": [{"kind": "log"}]}],
+            "folds": {"count": 2, "horizon": 3}, "baseline": "naive",
+        })  # fmt: skip
+        source = experiments.create(session, town(), project, dataset, "judge", "x", judging).id
+    made = uses.compare(reach, scan, source)
+    with reach.database.session() as session:
+        told = Judging.parse(experiment_records.get_experiment(session, made).document)
+        assert projects.get_project(session, project).choices["experiment_id"] == made
+    assert [each.name for each in told.contenders] == ["naive", "mean", "mean, without anomalies"]
+    assert [stage.kind for stage in told.contenders[2].chain] == ["without_anomalies", "log"]
+    with pytest.raises(pt.SettingsError, match="does not already"):
+        uses.compare(reach, scan, made)
+
+
 def test_flags_are_taken_away_as_they_are_shown(reach: Resources, scan: int) -> None:
     verdicts.judge(reach, scan, [span(show(reach, scan).flags[0])], "right", "pump trip", "=1+1", "Ana")
     shown = show(reach, scan)
@@ -228,7 +248,7 @@ def test_flags_are_taken_away_as_they_are_shown(reach: Resources, scan: int) -> 
     assert all(r["time"] <= r["last"] and r["raised"] >= r["time"] for r in rows)
     read = pa_csv.read_csv(io.BytesIO(csv_bytes(table)))
     assert read.num_rows == len(rows) and read["note"][0].as_py() == "'=1+1", "no formula"
-    assert len(json.loads(uses.json_bytes(rows))) == len(rows)
+    assert len(json.loads(written(table, "json"))) == len(rows)
 
 
 def test_a_drill_tells_what_every_budget_would_catch(reach: Resources, here: SimpleNamespace, scan: int) -> None:
@@ -342,6 +362,22 @@ def test_a_scan_is_stopped_gone_on_with_and_found_again(reach: Resources, here: 
         )
         with pytest.raises(NotFoundError, match="is deleted"):
             kept.require_present(session, {"scan_id": number})
+
+
+def test_a_delivery_is_scanned_as_what_was_there_before(reach: Resources, here: SimpleNamespace, scan: int) -> None:
+    verdicts.set_budget(reach, scan, Budget(per_week=3))
+    with reach.database.session() as session:
+        project, dataset = records.get_scan(session, scan).project_id, records.get_scan(session, scan).dataset_id
+        later = save_dataset(session, project, "d", TableReading(town().cut_at(1000), (), {})).id
+    assert scans.follow(reach, project, dataset) is None
+    number = scans.follow(reach, project, later)
+    assert number is not None and compute(here, number) == ["done"] * 3
+    shown = show(reach, number)
+    assert shown.scan.budget == vars(Budget(per_week=3)) and shown.panel.end == 1000
+    back = scans.start_scan(reach, project, later, ScanSettings(mode="looking_back"))
+    assert scans.follow(reach, project, dataset) is None, f"{back} looks back, which nobody waits for"
+    alone, first = new_project(reach, "no scan yet", town())
+    assert scans.follow(reach, alone, first) is None
 
 
 def test_settings_that_make_no_sense_are_refused(reach: Resources, scan: int) -> None:

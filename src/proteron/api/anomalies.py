@@ -1,11 +1,8 @@
 """Anomalies: scans, flags within a budget and as of a moment, verdicts, drills, and what is made of them."""
 
-import io
 from typing import Any
 
 import numpy as np
-import pyarrow as pa
-import pyarrow.parquet as pq
 from flask_openapi3 import APIBlueprint
 from werkzeug.wrappers import Response
 
@@ -15,14 +12,16 @@ from proteron.api.datasets import dataset_view
 from proteron.api.lines import epochs, line
 from proteron.api.projects import scan_brief
 from proteron.api.services import answer, series_index, services
+from proteron.api.walkforward import answer_experiment
 from proteron.core.anomalies import Budget, Flag
+from proteron.core.anomalies.tables import FORMATS, written
 from proteron.core.anomalies.triage import Precision
-from proteron.core.csv_tables import csv_bytes
 from proteron.core.panel import Panel
+from proteron.records import findings
 from proteron.records import scans as records
+from proteron.records.findings import Said
 from proteron.records.models import Verdict
 from proteron.records.projects import get_project
-from proteron.records.scans import Said
 from proteron.services.anomalies import scans, uses, verdicts
 from proteron.services.anomalies.shown import Shown, drill_of, show
 
@@ -93,7 +92,7 @@ def scores(path: views.ScanPath, query: views.ScoresQuery) -> Response:
         scan = records.get_scan(session, path.scan_id)
         panel = services().panel(scan.dataset_id)
         index = series_index(panel, query.series)
-        found = records.load_scores(session, scan.id, index) or (np.zeros(0), np.zeros(0))
+        found = findings.load_scores(session, scan.id, index) or (np.zeros(0), np.zeros(0))
     first, span = int(panel.starts[index]), (query.start, query.stop, query.width)
     expected, score = (line(panel.axis, first, values, *span) for values in found)
     return answer(views.ScoresView(expected=expected, score=score))
@@ -129,7 +128,7 @@ def alike(path: views.ScanPath, query: views.AlikeQuery) -> Response:
 def history(path: views.ScanPath) -> Response:
     """What was said of the scan's data, by whom and when."""
     with services().database.session() as session:
-        found = records.verdicts_of(session, records.get_scan(session, path.scan_id))
+        found = findings.verdicts_of(session, records.get_scan(session, path.scan_id))
         return answer(views.HistoryView(verdicts=[_verdict(each) for each in found]))
 
 
@@ -153,6 +152,12 @@ def use(path: views.ScanPath, body: views.UseBody) -> Response:
     with services().computing():
         made = uses.use(services(), path.scan_id, body.way, body.which)
     return answer(dataset_view(made), 201)
+
+
+@blueprint.post(f"{_SCAN}/compare", responses={201: shapes.ExperimentView, **_ANSWERS})
+def compare(path: views.ScanPath, body: views.CompareBody) -> Response:
+    """Have every contender of an experiment judged with and without what is flagged as of each cutoff, side by side."""
+    return answer_experiment(uses.compare(services(), path.scan_id, body.experiment_id), 201)
 
 
 @blueprint.get(f"{_SCAN}/drill", responses={200: views.DrillView, 404: shapes.Problem})
@@ -198,32 +203,12 @@ def stop_drill(path: views.ScanPath) -> Response:
     return _answer(path.scan_id)
 
 
-_MEDIA = {
-    "csv": "text/csv; charset=utf-8", "json": "application/json", "parquet": "application/vnd.apache.parquet",
-    "arrow": "application/vnd.apache.arrow.file",
-}  # fmt: skip
-
-
 @blueprint.get(f"{_SCAN}/table")
 def table(path: views.ScanPath, query: views.TableQuery) -> Response:
     """The flags as a file: one row each."""
     found = uses.table_of(show(services(), path.scan_id))
     headers = {"Content-Disposition": f'attachment; filename="flags.{query.format}"'}
-    return Response(_written(found, query.format), content_type=_MEDIA[query.format], headers=headers)
-
-
-def _written(table: pa.Table, format: str) -> bytes:
-    if format == "csv":
-        return csv_bytes(table)
-    out = io.BytesIO()
-    if format == "json":
-        return uses.json_bytes(table.to_pylist())
-    if format == "parquet":
-        pq.write_table(table, out)
-    else:
-        with pa.ipc.new_file(out, table.schema) as writer:
-            writer.write_table(table)
-    return out.getvalue()
+    return Response(written(found, query.format), content_type=FORMATS[query.format], headers=headers)
 
 
 @blueprint.get("/projects/<int:project_id>/open-flags", responses={200: views.OpenFlagsView, 404: shapes.Problem})

@@ -184,6 +184,12 @@ class UseBody(Body):
     which: Literal["right", "not_wrong"] = "right"
 
 
+class CompareBody(Body):
+    """The experiment whose contenders are judged with and without."""
+
+    experiment_id: Identifier
+
+
 class TableQuery(BaseModel):
     format: Literal["csv", "json", "parquet", "arrow"] = "csv"
 

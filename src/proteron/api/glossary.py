@@ -470,7 +470,6 @@ WORDS: dict[str, str] = SETTINGS | {
     "using": "The detector; “contender”: what a contender did not expect one step ahead.",
     "delay": "Points after a point before it is decided. 0 … 8.",
     "RecallView.delay": "Points after it began that a fault was found, in the median; null: looking back.",
-    "FlagsQuery.until": f"Flags raised by then: a grid position; empty: all. {_COUNT}",
     "over": "Whether the budget is for the whole panel, or for every series.",
     "budget": "How many flags are wanted.",
     "per_thousand": f"How many flags in 1,000 points. {_COUNT}",

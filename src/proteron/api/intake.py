@@ -21,6 +21,7 @@ from proteron.core.intake import Limits, Recipe, TableReading, compare_accounts
 from proteron.records.connections import load_connections
 from proteron.records.database import NotFoundError
 from proteron.records.projects import get_project
+from proteron.services.anomalies import scans
 
 blueprint = APIBlueprint("intake", __name__, url_prefix="/api/v1")
 _PIECE = 1 << 20
@@ -115,7 +116,8 @@ def _show_reading(shape: shapes.Preview, reading: TableReading, body: shapes.Pre
 
 @blueprint.post("/uploads/<string:upload_id>/dataset", responses={201: shapes.DatasetView, 422: shapes.Problem})
 def make_dataset(path: shapes.UploadPath, body: shapes.NewDataset) -> Response:
-    """Read the upload and store it as a dataset version, which the project then stands on."""
+    """Read the upload and store it as a dataset version, which the project then stands on; where the project stood on a
+    scan as of every moment, the new version is scanned alike."""
     with services().database.session() as session:
         get_project(session, body.project_id)
     dataset_id, _ = services().sidecar.call(
@@ -125,6 +127,7 @@ def make_dataset(path: shapes.UploadPath, body: shapes.NewDataset) -> Response:
     for upload_id in (path.upload_id, *(each.root for each in body.more)):
         for left in (_path(upload_id), _path(upload_id).with_suffix(".json")):
             left.unlink(missing_ok=True)
+    scans.follow(services(), body.project_id, dataset_id)
     return answer(dataset_view(dataset_id), 201)
 
 

@@ -198,6 +198,31 @@ def windows(
 
 
 @app.command()
+def watch(
+    file: FileToRead,
+    state: Annotated[Path, typer.Option(help="Where what is known is kept; made with the first file.")],
+    out: Annotated[Path | None, typer.Option(help="Where all flags go: .csv, .json or .parquet.")] = None,
+    per_week: Annotated[float | None, typer.Option(help="Flags a week and series.")] = None,
+    per_thousand: Annotated[float | None, typer.Option(help="Flags in 1,000 points.")] = None,
+    threshold: Annotated[float | None, typer.Option(help="In spreads, in the place of a budget.")] = None,
+    delay: Annotated[int, typer.Option(help="Points after a point before it is decided.")] = 2,
+    recipe: RecipeFile = None,
+    role: Roles = None,
+    step: StepText = None,
+    zone: ZoneText = None,
+    remedy: Remedies = None,
+) -> None:  # fmt: skip
+    """Watch series for anomalies: take what is new of a file point by point, say what is raised, and keep the state."""
+    from proteron.cli.read_file import Asked
+    from proteron.cli.watch_file import watch_file
+
+    asked = Asked(recipe, tuple(role or ()), step, zone, None, None, tuple(remedy or ()))
+    budget = {"per_week": per_week, "per_thousand": per_thousand, "threshold": threshold, "delay": delay}
+    with _plain_errors():
+        typer.echo(watch_file(file, state, out, budget, asked))
+
+
+@app.command()
 def demo(out: Annotated[Path, typer.Option(help="Folder for the files.")], seed: int = 1871) -> None:
     """Write the Port Ellery demo files: data, truth and an example experiment."""
     from port_ellery import write_demo

@@ -7,27 +7,11 @@ from typing import Literal, get_args
 
 import numpy as np
 
+from proteron.core.detection.scores import JOINT, Limits
 from proteron.core.errors import SettingsError
 
-PRICE = 18.0  # evidence against a single point that its price takes away; scores are on the scale of such a point
 _PRIOR_EXCESS = 20.0
 _LATEST = 8
-
-
-@dataclass(frozen=True)
-class Limits:
-    """Where a detector's threshold lies without a budget, and below which it is never, whatever the budget."""
-
-    usual: float
-    least: float
-
-
-JOINT = Limits(math.sqrt(26 + PRICE), math.sqrt(15 + PRICE))
-
-
-def score_of(net: float) -> float:
-    """Net evidence as how many spreads a single point would be off by; never below zero, always finite."""
-    return math.sqrt(min(max(net + PRICE, 0.0), 1e12))
 
 
 Over = Literal["panel", "series"]

@@ -4,14 +4,14 @@ from typing import Any, ClassVar, Protocol
 
 import numpy as np
 
-from proteron.core.anomalies.as_of import Watch
-from proteron.core.anomalies.budget import JOINT, Limits, score_of
 from proteron.core.anomalies.events import told_as_of
 from proteron.core.anomalies.extreme_values import ExtremeValues
 from proteron.core.anomalies.flags import Candidate, SeriesScores
-from proteron.core.anomalies.joint import look_back
-from proteron.core.anomalies.naming import events_of
 from proteron.core.anomalies.odd_windows import OddWindows
+from proteron.core.detection.as_of import Watch
+from proteron.core.detection.joint import look_back
+from proteron.core.detection.naming import events_of
+from proteron.core.detection.scores import JOINT, Limits, score_of
 from proteron.core.documents import Settings
 from proteron.core.panel import Panel
 

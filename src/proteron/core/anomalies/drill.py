@@ -10,12 +10,13 @@ import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
-from proteron.core.anomalies.budget import JOINT, Over
+from proteron.core.anomalies.budget import Over
 from proteron.core.anomalies.detectors import DETECTORS, Detector
 from proteron.core.anomalies.faults import FAULTS, Fault, places_for, unit_of
 from proteron.core.anomalies.find import find_anomalies, scored
 from proteron.core.anomalies.flags import Candidate, Mode
 from proteron.core.anomalies.triage import wilson
+from proteron.core.detection.scores import JOINT
 from proteron.core.errors import SettingsError, StoppedError, TooShortError
 from proteron.core.panel import Floats, Panel, require_panel
 from proteron.core.timeline import Moment

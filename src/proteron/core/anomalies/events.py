@@ -5,11 +5,11 @@ from dataclasses import replace
 
 import numpy as np
 
-from proteron.core.anomalies.as_of import BLOCK, POINT, STEP, Watch
-from proteron.core.anomalies.bridging import filled
-from proteron.core.anomalies.budget import score_of
 from proteron.core.anomalies.flags import Candidate, SeriesScores
-from proteron.core.anomalies.naming import drifted_into, is_factor, kind_of
+from proteron.core.detection.as_of import BLOCK, POINT, STEP, Watch
+from proteron.core.detection.bridging import filled
+from proteron.core.detection.naming import drifted_into, is_factor, kind_of
+from proteron.core.detection.scores import score_of
 
 _SURE = score_of(60.0)  # what an exact test says
 _STEP_KIND = "level shift"

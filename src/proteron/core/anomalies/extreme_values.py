@@ -6,9 +6,9 @@ import numpy as np
 from pydantic import Field
 from scipy.special import stdtrit
 
-from proteron.core.anomalies.bridging import by_phase, levels
-from proteron.core.anomalies.budget import Limits
 from proteron.core.anomalies.flags import Candidate, SeriesScores
+from proteron.core.detection.bridging import by_phase, levels
+from proteron.core.detection.scores import Limits
 from proteron.core.documents import Settings
 from proteron.core.panel import Floats, Panel
 

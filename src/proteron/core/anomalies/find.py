@@ -7,11 +7,12 @@ from typing import Any
 
 import numpy as np
 
-from proteron.core.anomalies.budget import Budget, Limits, Over, check_delay
+from proteron.core.anomalies.budget import Budget, Over, check_delay
 from proteron.core.anomalies.detectors import DETECTORS, Detector
 from proteron.core.anomalies.flags import Anomalies, Mode, Scores, SeriesScores
 from proteron.core.anomalies.raising import raise_flags
 from proteron.core.anomalies.residuals import RESIDUAL, residual_found
+from proteron.core.detection.scores import Limits
 from proteron.core.errors import SettingsError, StoppedError
 from proteron.core.flatten import Chain
 from proteron.core.forecasters import Contender, forecaster

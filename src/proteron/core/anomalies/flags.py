@@ -82,6 +82,16 @@ _COLUMNS = {
 }  # fmt: skip
 
 
+def flag_table(flags: Sequence[Flag]) -> pa.Table:
+    """One row per flag in order: time (UTC), key, start, stop and raised_at (local positions), kind, score, and means
+    of what was observed and expected."""
+    times = np.array([flag.time for flag in flags], dtype="datetime64[s]")
+    columns: dict[str, Any] = {"time": pa.array(times, type=pa.timestamp("s", tz="UTC"))}
+    for name, kind in _COLUMNS.items():
+        columns[name] = pa.array([getattr(flag, name) for flag in flags], kind)
+    return pa.table(columns)
+
+
 @dataclass(frozen=True, repr=False)
 class Anomalies:
     """Scores, the threshold per series (the last one, where it was learned as time went on) and the flags above it, in
@@ -128,13 +138,8 @@ class Anomalies:
         )  # fmt: skip
 
     def to_arrow(self) -> pa.Table:
-        """One row per flag in time order: time (UTC), key, start, stop and raised_at (local positions), kind, score,
-        and means of what was observed and expected."""
-        times = np.array([flag.time for flag in self.flags], dtype="datetime64[s]")
-        columns: dict[str, Any] = {"time": pa.array(times, type=pa.timestamp("s", tz="UTC"))}
-        for name, kind in _COLUMNS.items():
-            columns[name] = pa.array([getattr(flag, name) for flag in self.flags], kind)
-        return pa.table(columns)
+        """One row per flag in time order; see `flag_table`."""
+        return flag_table(self.flags)
 
     def __arrow_c_stream__(self, requested_schema: object = None) -> object:
         return self.to_arrow().__arrow_c_stream__(requested_schema)

@@ -5,9 +5,9 @@ from typing import ClassVar
 import numpy as np
 from pydantic import Field
 
-from proteron.core.anomalies.budget import Limits
 from proteron.core.anomalies.flags import Candidate, SeriesScores
 from proteron.core.compiled import kernel
+from proteron.core.detection.scores import Limits
 from proteron.core.documents import Settings
 from proteron.core.panel import Floats, Panel
 

@@ -5,8 +5,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from proteron.core.anomalies.budget import JOINT, Budget, Limits, threshold_by_rank, threshold_by_tail
+from proteron.core.anomalies.budget import Budget, threshold_by_rank, threshold_by_tail
 from proteron.core.anomalies.flags import Candidate, Flag, Mode, SeriesFound, flag_of
+from proteron.core.detection.scores import JOINT, Limits
 from proteron.core.panel import Panel
 
 _MOST_MOMENTS = 256

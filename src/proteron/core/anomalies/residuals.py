@@ -4,8 +4,8 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from proteron.core.anomalies.budget import Limits
 from proteron.core.anomalies.flags import Candidate, Scores, SeriesScores
+from proteron.core.detection.scores import Limits
 from proteron.core.forecasters import Contender
 from proteron.core.judge import CellResult, Folds, walk_forward
 from proteron.core.panel import Panel

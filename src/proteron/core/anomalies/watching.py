@@ -6,15 +6,15 @@ from typing import Any
 
 import numpy as np
 
-from proteron.core.anomalies.arrivals import Arrival, Arrivals, Habits
-from proteron.core.anomalies.as_of import ARRAYS, Learned, Watch
 from proteron.core.anomalies.budget import Budget, check_delay
 from proteron.core.anomalies.events import Teller
-from proteron.core.anomalies.expectation import Expectation, Spreads
 from proteron.core.anomalies.flags import Flag, flag_of, occasion_of, with_means
-from proteron.core.anomalies.joint import Scale
 from proteron.core.anomalies.raising import Past, raised_of
 from proteron.core.archives import archive_bytes, read_archive
+from proteron.core.detection.arrivals import Arrival, Arrivals, Habits
+from proteron.core.detection.as_of import ARRAYS, Learned, Watch
+from proteron.core.detection.expectation import Expectation, Spreads
+from proteron.core.detection.joint import Scale
 from proteron.core.documents import canonical_json
 from proteron.core.errors import InputError
 from proteron.core.panel import Floats, Occasion, Panel, require_panel

@@ -26,6 +26,7 @@ from proteron.core.flatten.robust_scale import RobustScale
 from proteron.core.flatten.seasonal_difference import SeasonalDifference
 from proteron.core.flatten.smooth_trend import SmoothTrend
 from proteron.core.flatten.stage import Calendar, Figure, Stage, StageState
+from proteron.core.flatten.without_anomalies import WithoutAnomalies
 from proteron.core.flatten.yeo_johnson import YeoJohnson
 from proteron.core.flatten.z_score import ZScore
 
@@ -62,6 +63,7 @@ __all__ = [
     "SmoothTrend",
     "Stage",
     "StageState",
+    "WithoutAnomalies",
     "YeoJohnson",
     "ZScore",
     "decompose",

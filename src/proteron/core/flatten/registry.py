@@ -26,11 +26,13 @@ from proteron.core.flatten.robust_scale import RobustScale
 from proteron.core.flatten.seasonal_difference import SeasonalDifference
 from proteron.core.flatten.smooth_trend import SmoothTrend
 from proteron.core.flatten.stage import Stage
+from proteron.core.flatten.without_anomalies import WithoutAnomalies
 from proteron.core.flatten.yeo_johnson import YeoJohnson
 from proteron.core.flatten.z_score import ZScore
 
 AnyStage = Annotated[
-    Log
+    WithoutAnomalies
+    | Log
     | Log1p
     | BoxCox
     | YeoJohnson

@@ -61,8 +61,11 @@ class Contender(Settings):
 
     @classmethod
     def from_document(cls, document: dict[str, Any]) -> "Contender":
-        """Read what `document` wrote."""
-        forecaster = {name: value for name, value in document["forecaster"].items() if name != "version"}
+        """Read what `document` wrote; raises `SettingsError` where there is no forecaster in it."""
+        told = document.get("forecaster")
+        if not isinstance(told, dict):
+            raise SettingsError("A contender is described by its forecaster and its chain.", field="forecaster")
+        forecaster = {name: value for name, value in told.items() if name != "version"}
         beside = {name: document[name] for name in _USUAL if name in document}
         return cls.parse({"forecaster": forecaster, "chain": document.get("chain", {}), **beside})
 

@@ -4,6 +4,7 @@ from proteron.core.windows.calendar import CalendarCycle
 from proteron.core.windows.changes import Change
 from proteron.core.windows.covariates import CovariateSteps
 from proteron.core.windows.feature import Feature, Rows, Unit
+from proteron.core.windows.flagged import Flagged
 from proteron.core.windows.fourier import Fourier
 from proteron.core.windows.lags import Lags
 from proteron.core.windows.occasions import OccasionNear
@@ -18,7 +19,7 @@ from proteron.core.windows.whole_past import Expanding, Since, Weighted
 
 __all__ = [
     "FEATURES", "REASONS", "WORDS", "AnyFeature", "CalendarCycle", "Change", "CovariateSteps", "Expanding", "Feature",
-    "Fourier", "Lags", "LeftOut", "OccasionNear", "Rolling", "Rows", "Since", "Static", "Table", "Unit",
+    "Flagged", "Fourier", "Lags", "LeftOut", "OccasionNear", "Rolling", "Rows", "Since", "Static", "Table", "Unit",
     "Weighted", "WindowPlan", "default_plan", "read_plan", "rolling", "rolling_moments", "usual_length",
     "write_plan",
 ]  # fmt: skip

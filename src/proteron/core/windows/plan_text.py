@@ -16,6 +16,7 @@ from proteron.core.windows.calendar import CalendarCycle
 from proteron.core.windows.changes import Change
 from proteron.core.windows.covariates import CovariateSteps
 from proteron.core.windows.feature import Feature
+from proteron.core.windows.flagged import Flagged
 from proteron.core.windows.fourier import Fourier
 from proteron.core.windows.occasions import OccasionNear
 from proteron.core.windows.plan import WindowPlan
@@ -32,7 +33,7 @@ _LONGEST_RUN = 20_000
 
 WORDS = (
     "lags", *_STATISTICS, *_LEVELLED, "difference", "ratio", "log", "weighted mean", "weighted std", "since not",
-    "waves", "occasion", *_FIELDS, "ahead", "fed back", "stride", "missing", "half_life", "by scale",
+    "waves", "occasion", "flagged", *_FIELDS, "ahead", "fed back", "stride", "missing", "half_life", "by scale",
 )  # fmt: skip
 
 
@@ -134,6 +135,11 @@ def _since(match: re.Match[str], found: dict[str, Any]) -> None:
     _add(found, Since.parse(band | ({"most": int(match["most"])} if match["most"] else {})))
 
 
+def _flagged(match: re.Match[str], found: dict[str, Any]) -> None:
+    given = {name: int(match[name]) for name in ("reach", "delay") if match[name]}
+    _add(found, Flagged.parse(given))
+
+
 def _occasion(match: re.Match[str], found: dict[str, Any]) -> None:
     name = None if match["name"] == "any" else _plain(match["name"])
     _add(found, OccasionNear.parse({"name": name} | ({"reach": int(match["reach"])} if match["reach"] else {})))
@@ -176,6 +182,7 @@ _READERS: tuple[tuple[str, Callable[[re.Match[str], dict[str, Any]], None]], ...
     (rf"since not (?P<low>{_NUMBER})(?: ?\.\. ?(?P<high>{_NUMBER}))?(?: within (?P<most>\d+))?", _since),
     (rf"waves ({_NUMBER})(?: x (\d+))?",
      lambda m, f: _add(f, Fourier.parse({"period": float(m[1]), "order": int(m[2] or 1)}))),
+    (r"flagged within (?P<reach>\d+)(?: after (?P<delay>\d+))?", _flagged),
     (rf"occasion (?P<name>{_NAME})(?: within (?P<reach>\d+))?", _occasion),
     (rf"(?P<field>{'|'.join(_FIELDS)})(?: (?P<form>cycle|number|one_hot))?", _calendar),
     (rf"(?P<name>{_NAME}) at (?P<at>.+)", _steps),
@@ -249,6 +256,8 @@ def _write_feature(feature: Feature) -> str:
         return f"waves {feature.period:.15g} x {feature.order}"
     if isinstance(feature, OccasionNear):
         return f"occasion {'any' if feature.name is None else _quoted(feature.name)} within {feature.reach}"
+    if isinstance(feature, Flagged):
+        return f"flagged within {feature.reach} after {feature.delay}"
     assert isinstance(feature, Static)
     labels = " ".join(["", ", ".join(_quoted(label) for label in feature.labels)]) if feature.labels else ""
     return f"{_quoted(feature.column)} is {'so far' if feature.form == 'target' else feature.form}{labels}"

@@ -8,6 +8,7 @@ from proteron.core.windows.calendar import CalendarCycle
 from proteron.core.windows.changes import Change
 from proteron.core.windows.covariates import CovariateSteps
 from proteron.core.windows.feature import Feature
+from proteron.core.windows.flagged import Flagged
 from proteron.core.windows.fourier import Fourier
 from proteron.core.windows.lags import Lags
 from proteron.core.windows.occasions import OccasionNear
@@ -16,9 +17,10 @@ from proteron.core.windows.static import Static
 from proteron.core.windows.whole_past import Expanding, Since, Weighted
 
 FEATURES: tuple[type[Feature], ...] = (
-    Lags, Rolling, CalendarCycle, CovariateSteps, Change, Weighted, Expanding, Since, Fourier, OccasionNear, Static,
+    Lags, Rolling, CalendarCycle, CovariateSteps, Change, Weighted, Expanding, Since, Fourier, OccasionNear, Flagged,
+    Static,
 )  # fmt: skip
 AnyFeature = Annotated[
-    Change | Weighted | Expanding | Since | Fourier | OccasionNear | Static | CalendarCycle,
+    Change | Weighted | Expanding | Since | Fourier | OccasionNear | Flagged | Static | CalendarCycle,
     Field(discriminator="kind"),
 ]  # what a plan lists under `more`; lags, rolling and covariates have lists of their own

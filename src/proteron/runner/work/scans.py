@@ -36,6 +36,7 @@ class ScanWork(LongWork):
         """Score some series and store what was found, in one transaction."""
         from proteron.core.anomalies.detectors import DETECTORS
         from proteron.core.anomalies.find import score_series
+        from proteron.records import findings
 
         with here.database.session() as session:
             scan = records.get_scan(session, job["scan_id"])
@@ -51,7 +52,7 @@ class ScanWork(LongWork):
                 scores = score_series(detector, panel.select([index]), told["mode"], told["delay"])
                 rows.append((index, scores, scores.found(panel, index)))
         with here.database.session() as session:
-            records.store_series(session, scan.id, rows)
+            findings.store_series(session, scan.id, rows)
         return "done"
 
     def give_up(self, here: "type[Here]", step: Any, reason: str, job: Job) -> None:
@@ -87,6 +88,7 @@ def scanned_panel(here: "type[Here]", session: Session, scan: Scan) -> "Panel":
 def _take_over(here: "type[Here]", scan: Scan, panel: "Panel") -> str:
     """Candidates from the cells of a contender's experiment, which is needed no longer."""
     from proteron.core.anomalies import residual_candidates, residual_scores
+    from proteron.records import findings
     from proteron.records.results import load_results
 
     with here.database.session() as session:
@@ -100,7 +102,7 @@ def _take_over(here: "type[Here]", scan: Scan, panel: "Panel") -> str:
         scores = residual_scores(panel, load_results(session, experiment.id))
         rows = [(index, found := residual_candidates(scores, index), found.found(panel, index))
                 for index in range(len(panel))]  # fmt: skip
-        records.store_series(session, scan.id, rows)
+        findings.store_series(session, scan.id, rows)
         session.delete(experiment)
     return "done"
 

@@ -92,6 +92,20 @@ def start_scan(reach: Resources, project_id: int, dataset_id: int, settings: Sca
     return scan_id
 
 
+def follow(reach: Resources, project_id: int, dataset_id: int) -> int | None:
+    """Scan a delivery as the project's present scan was, where that is by a detector as of every moment and of another
+    version; returns the scan's number."""
+    with reach.database.session() as session:
+        before = get_project(session, project_id).choices.get("scan_id")
+        if before is None:
+            return None
+        scan = records.get_scan(session, before)
+        settings = ScanSettings.parse(scan.document)
+        if settings.mode != "as_of" or settings.using == CONTENDER or scan.dataset_id == dataset_id:
+            return None
+    return start_scan(reach, project_id, dataset_id, settings)
+
+
 def queue_scan(reach: Resources, scan_id: int) -> None:
     """Have the runner take a stored scan on."""
     with reach.database.session() as session:

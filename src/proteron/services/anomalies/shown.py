@@ -15,9 +15,10 @@ from proteron.core.anomalies.raising import Raised, raise_flags
 from proteron.core.anomalies.triage import LabelledPoint, Precision, alike, labelled_curve, together
 from proteron.core.errors import SettingsError
 from proteron.core.panel import Panel
+from proteron.records import findings
 from proteron.records import scans as records
+from proteron.records.findings import Said
 from proteron.records.models import Scan
-from proteron.records.scans import Said
 from proteron.services.resources import Resources
 
 _CURVE_POINTS = 48
@@ -76,7 +77,7 @@ class Shown:
     @cached_property
     def said(self) -> list[Said | None]:
         """What was said last of every flag."""
-        return records.judged(self.flags, self.all_said, self.starts)
+        return findings.judged(self.flags, self.all_said, self.starts)
 
     @cached_property
     def loose(self) -> list[Said]:
@@ -130,7 +131,7 @@ class Shown:
 
     def labelled(self) -> list[LabelledPoint]:
         """Precision and recall by threshold, from verdicts and labels."""
-        said = records.judged(self._candidates, self.all_said, self.starts)
+        said = findings.judged(self._candidates, self.all_said, self.starts)
         judged = [
             (flag.score, of.verdict == "right")
             for flag, of in zip(self._candidates, said, strict=True) if of is not None and of.verdict != "open"
@@ -181,7 +182,7 @@ def show(reach: Resources, scan_id: int, until: int | None = None) -> Shown:
         scan = records.get_scan(session, scan_id)
         panel = reach.panel(scan.dataset_id).cut_at(scan.document["until"])
         found = _found(reach, session, scan)
-        said = records.said_of(session, scan, panel)
+        said = findings.said_of(session, scan, panel)
     with reach.computing():
         raised = raise_flags(panel, found, scan.document["mode"], Budget(**scan.budget), limits_of(_using(scan)))
     return Shown(scan, panel, found, raised, said, until)
@@ -192,7 +193,7 @@ def _found(reach: Resources, session: Session, scan: Scan) -> Sequence[SeriesFou
     kept: OrderedDict[int, Sequence[SeriesFound]] = reach.open("scans", OrderedDict)
     found = kept.get(scan.id)
     if found is None:
-        found = records.load_found(session, scan)
+        found = findings.load_found(session, scan)
         if scan.state == "done":
             kept[scan.id] = found
             while len(kept) > _KEPT:

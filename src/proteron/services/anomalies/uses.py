@@ -1,6 +1,5 @@
 """Flags used: masks or repaired values in the next version of the data, and tables to take away."""
 
-import json
 from collections.abc import Mapping, Sequence
 from typing import Any, Literal
 
@@ -10,15 +9,20 @@ from sqlalchemy.orm import Session
 
 from proteron.core.anomalies import Anomalies, Flag, Scores
 from proteron.core.errors import SettingsError
+from proteron.core.flatten import WithoutAnomalies
+from proteron.core.forecasters.blend.forecaster import Blend
 from proteron.core.intake import Edit, edit_panel
 from proteron.core.intake.reading import TableReading, account_facts
 from proteron.core.intake.recipe import MaskedSpan
 from proteron.core.panel import Panel
+from proteron.records import findings
 from proteron.records import scans as records
 from proteron.records.datasets import get_dataset, save_dataset
+from proteron.records.experiments import get_experiment
 from proteron.records.models import Scan
 from proteron.records.projects import choose
 from proteron.services.anomalies.shown import Shown, show
+from proteron.services.experiments import create_and_start, judging_of
 from proteron.services.resources import Resources
 
 
@@ -60,7 +64,7 @@ def _repaired(
 ) -> TableReading:  # fmt: skip
     expected = np.full(len(panel.values), np.nan)
     for index in {panel.index(flag.key) for flag in flags}:
-        scores = records.load_scores(session, scan.id, index)
+        scores = findings.load_scores(session, scan.id, index)
         if scores is not None:
             at = int(panel.offsets[index])
             expected[at : at + len(scores[0])] = scores[0]
@@ -75,12 +79,36 @@ def _repaired(
     return TableReading(repaired, (), {**account, **account_facts(repaired), "edits": edits})
 
 
+CLEANED = "{}, without anomalies"
+
+
+def compare(reach: Resources, scan_id: int, experiment_id: int) -> int:
+    """A new experiment on the data of a scan, in which every contender of another one also learns without what is
+    flagged as of each cutoff; started, and returns its number. Raises `SettingsError` where none could."""
+    with reach.database.session() as session:
+        scan, source = records.get_scan(session, scan_id), get_experiment(session, experiment_id)
+        judging, name = judging_of(source), source.name
+        project_id, dataset_id = scan.project_id, scan.dataset_id
+    entries = list(judging.contenders)
+    there = {each.name for each in entries}
+    for each in judging.contenders:
+        plain = not isinstance(each.forecaster, Blend) and not any(isinstance(s, WithoutAnomalies) for s in each.chain)
+        if plain and each.name != judging.chosen_baseline and CLEANED.format(each.name) not in there:
+            chain = (WithoutAnomalies(), *each.chain)
+            entries.append(each.model_copy(update={"name": CLEANED.format(each.name), "chain": chain}))
+    if len(entries) == len(judging.contenders):
+        said = "No contender of this experiment could learn without anomalies that does not already."
+        raise SettingsError(said, field="experiment_id")
+    both = judging.model_copy(update={"contenders": tuple(entries)})
+    return create_and_start(reach, project_id, dataset_id, "judge", f"{name}, with and without anomalies"[:200], both)
+
+
 def table_of(shown: Shown) -> pa.Table:
     """One row per flag: time (UTC), key, last point, when it was raised, kind, score, what came, what was expected,
     once in how many points, what was said, by whom, and a sentence."""
     rows = []
     for flag, of in zip(shown.flags, shown.said, strict=True):
-        since, until, raised = records.times_of(shown.panel, flag)
+        since, until, raised = findings.times_of(shown.panel, flag)
         rows.append({
             "time": since, "key": flag.key, "last": until, "raised": raised, "points": flag.stop - flag.start,
             "kind": (of.kind if of else None) or flag.kind, "score": flag.score, "observed": flag.observed,
@@ -88,15 +116,6 @@ def table_of(shown: Shown) -> pa.Table:
             "note": of.note if of else "", "by": of.by if of else "", "what": flag.sentence,
         })  # fmt: skip
     return pa.Table.from_pylist(rows, schema=_TABLE)
-
-
-def json_bytes(rows: Sequence[Mapping[str, Any]]) -> bytes:
-    """Rows as a JSON list; what is no number is null."""
-    plain = [
-        {name: None if isinstance(value, float) and not np.isfinite(value) else value for name, value in row.items()}
-        for row in rows
-    ]
-    return json.dumps(plain, ensure_ascii=False, indent=1, default=str).encode() + b"\n"
 
 
 _STAMP, _TEXT, _NUMBER = pa.timestamp("s", tz="UTC"), pa.string(), pa.float64()

@@ -8,6 +8,7 @@ import numpy as np
 from proteron.core.anomalies import Budget
 from proteron.core.errors import SettingsError
 from proteron.core.panel import Panel
+from proteron.records import findings
 from proteron.records import scans as records
 from proteron.records.models import Verdict
 from proteron.services.anomalies.shown import show
@@ -28,7 +29,9 @@ def _write(reach: Resources, scan_id: int) -> None:
     """Have the table of flags say what the room says."""
     shown = show(reach, scan_id)
     with reach.database.session() as session:
-        records.write_rows(session, records.get_scan(session, scan_id, lock=True), shown.panel, shown.flags, shown.said)
+        findings.write_rows(
+            session, records.get_scan(session, scan_id, lock=True), shown.panel, shown.flags, shown.said
+        )
 
 
 def judge(
@@ -43,7 +46,7 @@ def judge(
         document = {
             "spans": [_span(panel, *span) for span in spans], "verdict": verdict, "kind": kind, "note": note,
         }  # fmt: skip
-        made = records.add_verdict(session, scan, document, by)
+        made = findings.add_verdict(session, scan, document, by)
     _write(reach, scan_id)
     return made
 
@@ -62,6 +65,6 @@ def _span(panel: Panel, key: str, start: int, stop: int) -> dict[str, str]:
 def undo(reach: Resources, scan_id: int) -> Verdict:
     """Take back what was said last; raises `NotFoundError` where nothing is left."""
     with reach.database.session() as session:
-        undone = records.undo_verdict(session, records.get_scan(session, scan_id))
+        undone = findings.undo_verdict(session, records.get_scan(session, scan_id))
     _write(reach, scan_id)
     return undone

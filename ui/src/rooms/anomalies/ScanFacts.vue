@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
+import { useRouter } from 'vue-router'
 import { count, fixed, number } from '../../state/format'
 import { useProject } from '../../state/project'
 import FactList from '../../widgets/FactList.vue'
@@ -51,6 +52,11 @@ const advised = computed(() => {
   const fine = points.filter((each) => (each.precision.share ?? 0) >= 0.9)
   return fine.length ? Math.min(...fine.map((each) => each.threshold)) : null
 })
+const router = useRouter()
+async function compare() {
+  if (await props.scanning.compare())
+    await router.push({ name: 'walkforward', params: { project: store.project?.id } })
+}
 const late = (steps: number | null | undefined) =>
   steps === null || steps === undefined ? '' : lasting(Math.round(steps), step.value)
 const right = computed(() => props.scanning.flags.value.filter((flag) => flag.verdict === 'right').length)
@@ -126,6 +132,9 @@ const right = computed(() => props.scanning.flags.value.filter((flag) => flag.ve
         Repair a copy
       </button>
     </div>
+    <button v-if="store.choices.experiment_id" class="button" @click="compare">
+      Learn with and without them
+    </button>
     <p class="second sentence files">
       <a
         class="link"

@@ -163,6 +163,16 @@ export function useScan() {
     const params = path()
     return params && attempt(() => unwrap(client.DELETE('/api/v1/scans/{scan_id}/drill', { params })))
   }
+  /** Every contender with and without what is flagged as of each cutoff, in an experiment of its own. */
+  async function compare() {
+    const params = path()
+    const experiment = store.choices.experiment_id
+    if (!params || !experiment) return false
+    const body = { experiment_id: experiment }
+    const made = await attempt(() => unwrap(client.POST('/api/v1/scans/{scan_id}/compare', { params, body })))
+    if (made) await store.reload()
+    return Boolean(made)
+  }
   async function use(body: Shapes['UseBody']) {
     const params = path()
     if (!params) return
@@ -190,6 +200,7 @@ export function useScan() {
     startDrill,
     stopDrill,
     use,
+    compare,
   }
 }
 export type Scanning = ReturnType<typeof useScan>

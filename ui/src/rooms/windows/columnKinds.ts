@@ -13,6 +13,7 @@ export const COLORS: Record<string, string> = {
   covariate: 'var(--c6)',
   occasion: 'var(--c7)',
   since: 'var(--c8)',
+  flagged: 'var(--c3)',
   static: 'var(--c8)',
   target: 'var(--ink)',
 }

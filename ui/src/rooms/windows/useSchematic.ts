@@ -47,6 +47,7 @@ export function useSchematic(props: Row, sketch: Ref<Plan | null>, back: Ref<num
     ['weighted', 'weighted', 'var(--c4)'],
     ['expanding', 'so far', 'var(--c4)'],
     ['since', 'since', 'var(--c8)'],
+    ['flagged', 'flagged', 'var(--c3)'],
     ['calendar', 'calendar', 'var(--c5)'],
     ['fourier', 'waves', 'var(--c5)'],
     ['occasion', 'occasions', 'var(--c7)'],

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from proteron.core.anomalies.exact import LEAST_CHANCE, LEAST_CLIPPED, repeat_chance, zeros_are_faults
+from proteron.core.detection.exact import LEAST_CHANCE, LEAST_CLIPPED, repeat_chance, zeros_are_faults
 from proteron.core.panel import Floats
 
 _STUCK_FROM = 5

@@ -10,11 +10,11 @@ from typing import Any
 
 import numpy as np
 
-from proteron.core.anomalies.arrivals import Arrivals, Habits
-from proteron.core.anomalies.evidence import BLOCK_POINT_PRICE, BLOCK_PRICE, POINT_PRICE, STEP_PRICE, step_response
-from proteron.core.anomalies.expectation import Expectation
-from proteron.core.anomalies.joint import Scale, look_back
 from proteron.core.compiled import kernel
+from proteron.core.detection.arrivals import Arrivals, Habits
+from proteron.core.detection.evidence import BLOCK_POINT_PRICE, BLOCK_PRICE, POINT_PRICE, STEP_PRICE, step_response
+from proteron.core.detection.expectation import Expectation
+from proteron.core.detection.joint import Scale, look_back
 from proteron.core.panel import Floats
 from proteron.core.timeline import Ints
 

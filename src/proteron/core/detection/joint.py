@@ -10,8 +10,8 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from proteron.core.anomalies.bridging import filled
-from proteron.core.anomalies.evidence import (
+from proteron.core.detection.bridging import filled
+from proteron.core.detection.evidence import (
     APART,
     BLOCK_POINT_PRICE,
     BLOCK_PRICE,
@@ -25,8 +25,8 @@ from proteron.core.anomalies.evidence import (
     step_evidence,
     step_response,
 )
-from proteron.core.anomalies.exact import Span, exact_faults
-from proteron.core.anomalies.expectation import Design, Expectation, errors_between, expect, padded
+from proteron.core.detection.exact import Span, exact_faults
+from proteron.core.detection.expectation import Design, Expectation, errors_between, expect, padded
 from proteron.core.panel import Floats
 
 _PASSES = (2.0, 2.0, 1.0, 1.0, 1.0)  # by what prices are multiplied

@@ -4,10 +4,10 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from proteron.core.anomalies.bridging import by_phase, filled, levels
-from proteron.core.anomalies.evidence import STEP_AHEAD, step_response
-from proteron.core.anomalies.exact import Span
-from proteron.core.anomalies.joint import Looked, Piece
+from proteron.core.detection.bridging import by_phase, filled, levels
+from proteron.core.detection.evidence import STEP_AHEAD, step_response
+from proteron.core.detection.exact import Span
+from proteron.core.detection.joint import Looked, Piece
 from proteron.core.panel import Floats
 
 KINDS = (
