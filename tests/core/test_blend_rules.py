@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 import proteron as pt
+from proteron.core.forecasters.blend.forecaster import Blend
 from proteron.core.forecasters.blend.mixing import Mix
 from proteron.core.forecasters.blend.rules import Rule, forward_weights, least_squares_weights, trimmed_mean
 from proteron.core.forecasters.blend.weights import inverse_weights, weighed_errors
@@ -83,4 +84,4 @@ def test_without_anything_to_learn_from_all_weigh_alike(kind: str) -> None:
 def test_a_member_of_a_blend_without_a_forecaster_is_refused_in_words() -> None:
     for told in ({"chain": []}, {"forecaster": 3}, {"forecaster": None}):
         with pytest.raises(pt.SettingsError, match="by its forecaster and its chain"):
-            pt.forecaster("blend", members=[{"name": "a", "contender": told}])
+            Blend.parse({"members": [{"name": "a", "contender": told}, {"name": "b", "contender": told}]})
