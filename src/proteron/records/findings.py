@@ -46,7 +46,7 @@ def _plain(candidate: Candidate) -> Document:
 
 
 def _candidate(told: Document) -> Candidate:
-    means = {name: np.nan if told[name] is None else told[name] for name in _MEANS}
+    means = {name: np.nan if told.get(name) is None else told[name] for name in _MEANS}
     return Candidate(**{**told, **means, "course": tuple((int(at), score) for at, score in told["course"])})
 
 
