@@ -8,6 +8,7 @@ from proteron.core.anomalies.events import told_as_of
 from proteron.core.anomalies.extreme_values import ExtremeValues
 from proteron.core.anomalies.flags import Candidate, SeriesScores
 from proteron.core.anomalies.odd_windows import OddWindows
+from proteron.core.anomalies.shifts import LevelShifts, SpreadShifts
 from proteron.core.detection.as_of import Watch
 from proteron.core.detection.joint import look_back
 from proteron.core.detection.naming import events_of
@@ -65,4 +66,6 @@ DETECTORS: dict[str, type[Any]] = {
     "joint": Joint,
     "odd_windows": OddWindows,
     "extreme_values": ExtremeValues,
+    "level_shifts": LevelShifts,
+    "spread_shifts": SpreadShifts,
 }

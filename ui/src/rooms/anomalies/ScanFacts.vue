@@ -1,5 +1,8 @@
 <script setup lang="ts">
 import { computed } from 'vue'
+import type { Shapes } from '../../api/client'
+import PlotChart from '../../charts/PlotChart.vue'
+import type { PlotSeries } from '../../charts/plot'
 import { useRouter } from 'vue-router'
 import { count, fixed, number } from '../../state/format'
 import { useProject } from '../../state/project'
@@ -7,7 +10,7 @@ import FactList from '../../widgets/FactList.vue'
 import BudgetCurve from './BudgetCurve.vue'
 import BudgetForm from './BudgetForm.vue'
 import DrillTable from './DrillTable.vue'
-import { lasting } from './flags'
+import { DETECTORS, lasting } from './flags'
 import ScanForm from './ScanForm.vue'
 import type { Scanning } from './useScan'
 
@@ -22,11 +25,6 @@ const title = computed(() => {
   if (now.mode === 'looking_back') return 'Looking back'
   return now.delay ? `As-of, ${lasting(now.delay, step.value)} late` : 'As-of, at once'
 })
-const DETECTORS: Record<string, string> = {
-  joint: 'joint detector',
-  odd_windows: 'odd windows',
-  extreme_values: 'extreme values',
-}
 const by = computed(() => {
   const now = scan.value
   if (!now) return ''
@@ -45,6 +43,35 @@ const verdicts = computed(() => {
     hint: `${fixed(100 * (precision.share ?? 0), 0)} % right, with 95 % confidence ${fixed(100 * precision.low, 0)} to ${fixed(100 * precision.high, 0)} %`,
   }
 })
+/** Precision by recall, as verdicts and labels measure them, once they tell anything. */
+const measured = computed<PlotSeries[]>(() => {
+  const points = curves.value?.labelled ?? []
+  if ((points.at(-1)?.precision.judged ?? 0) < 5) return []
+  const x = points.map((each) => each.recall ?? 0)
+  const shares = (of: (each: Shapes['LabelledView']) => number | null) => points.map(of)
+  return [
+    {
+      label: 'interval',
+      kind: 'spans',
+      x,
+      y: shares((each) => each.precision.low),
+      to: shares((each) => each.precision.high),
+      color: 'var(--ink-3)',
+      alpha: 0.5,
+    },
+    {
+      label: 'precision',
+      kind: 'line',
+      x,
+      y: shares((each) => each.precision.share),
+      color: 'var(--better)',
+    },
+  ]
+})
+const setAt = (at: number) => {
+  const point = curves.value?.labelled[at]
+  if (point) props.scanning.drag(point.threshold)
+}
 /** The lowest threshold above which nine of ten judged flags are right. */
 const advised = computed(() => {
   const points = curves.value?.labelled ?? []
@@ -119,6 +146,15 @@ const right = computed(() => props.scanning.flags.value.filter((flag) => flag.ve
           },
       ]"
     />
+    <PlotChart
+      v-if="measured.length"
+      class="measured"
+      title="Precision by recall, from verdicts"
+      x-label="share of what is right that is caught"
+      from-zero
+      :series="measured"
+      @pick="setAt"
+    />
     <p v-if="advised !== null" class="second sentence">
       Nine of ten judged flags above {{ fixed(advised, 1) }} are right.
       <button class="link" @click="scanning.drag(advised)">Set it</button>
@@ -174,6 +210,10 @@ h2 {
 .uses .button {
   padding: 0 4px;
   font-size: 12px;
+}
+.measured {
+  height: 150px;
+  flex: none;
 }
 .grow {
   flex: 1;

@@ -4,6 +4,7 @@ import ChoiceField from '../../widgets/ChoiceField.vue'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import { useExperiment } from '../walkforward/useExperiment'
+import { DETECTORS } from './flags'
 import type { Scanning } from './useScan'
 
 /** Which question is asked: looking back, or as of every moment; and of which detector. */
@@ -25,9 +26,7 @@ watch(
 const { experiment } = useExperiment(computed(() => store.choices.experiment_id))
 const contenders = computed(() => experiment.value?.contenders ?? [])
 const detectors = computed(() => [
-  { value: 'joint', label: 'joint detector' },
-  { value: 'odd_windows', label: 'odd windows' },
-  { value: 'extreme_values', label: 'extreme values' },
+  ...Object.entries(DETECTORS).map(([value, label]) => ({ value, label })),
   ...(contenders.value.length ? [{ value: 'contender', label: 'errors of a contender' }] : []),
 ])
 const mine = computed(() => (mode: 'as_of' | 'looking_back') => scan.value?.mode === mode)

@@ -4,6 +4,15 @@ import { number } from '../../state/format'
 export type FlagView = Shapes['FlagView']
 export type Verdict = FlagView['verdict']
 
+/** Detectors as they are called. */
+export const DETECTORS: Record<string, string> = {
+  joint: 'joint detector',
+  level_shifts: 'level shifts',
+  spread_shifts: 'spread shifts',
+  odd_windows: 'odd windows',
+  extreme_values: 'extreme values',
+}
+
 /** What tells one flag of a scan from another. */
 export const keyOf = (flag: { key: string; start: number }) => `${flag.start} ${flag.key}`
 
