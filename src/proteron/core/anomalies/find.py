@@ -46,9 +46,9 @@ def find_anomalies(
     Without one a threshold that suits most series is used. Scores and `threshold` are in spreads: a block or step
     scores as a single point that is as unlikely. What an occasion of the panel explains is told apart.
 
-    `using` names another detector (“level_shifts”, “spread_shifts”, “odd_windows”, “extreme_values”), or a contender, by
-    its name or as it is (with a `chain`): then what it did not forecast one step ahead is flagged, out of sample, as of
-    every moment by nature.
+    `using` names another detector (“level_shifts”, “spread_shifts”, “odd_windows”, “extreme_values”), or a contender,
+    by its name or as it is (with a `chain`): then what it did not forecast one step ahead is flagged, out of sample, as
+    of every moment by nature.
     Series are scored over so many `workers`; `progress` is told of those done and of all. Raises `SettingsError` for a
     budget that is not positive or beside a threshold, `StoppedError` when a stop was asked for.
     """
