@@ -14,7 +14,7 @@ AXE = Path(__file__).parents[2] / "ui" / "node_modules" / "axe-core" / "axe.min.
 ROOMS = ["intake", "profile", "flatten", "windows", "walkforward", "anomalies", "outlook"]
 MARKS = {
     "intake": "rows read", "profile": "unit root", "flatten": "stage 1 of", "windows": "rows of",
-    "walkforward": "is best, skill", "outlook": "ranges from", "anomalies": "flags in this series",
+    "walkforward": "is best, skill", "outlook": "ranges from", "anomalies": "what would have been caught",
 }  # fmt: skip
 
 

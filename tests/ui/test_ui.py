@@ -98,8 +98,8 @@ def test_from_a_file_to_a_verdict(quiet: Page, stack: Stack) -> None:
     page.get_by_role("button", name="Take to Outlook").click()
     expect(page.get_by_text("with 95 % confidence between")).to_be_visible(timeout=30_000)
     page.keyboard.press("6")
-    page.get_by_role("button", name="Scan with").click()
-    expect(page.get_by_text("flags in this series")).to_be_visible(timeout=60_000)
+    page.get_by_role("button", name="Look through the data (r)").click()
+    expect(page.get_by_text("what would have been caught")).to_be_visible(timeout=60_000)
 
 
 def test_the_cutoff_moves_by_key_drag_and_text_and_lives_in_the_url(quiet: Page, stack: Stack, demo: int) -> None:
@@ -140,7 +140,7 @@ def test_every_room_opens_by_key_with_its_content(quiet: Page, stack: Stack, dem
     room(page, stack, demo, "intake")
     marks = {
         "1": "rows read", "2": "unit root", "3": "stage 1 of 3", "4": "One row, drawn to scale",
-        "5": "is best, skill", "6": "flags in this series", "7": "ranges from",
+        "5": "is best, skill", "6": "what would have been caught", "7": "ranges from",
     }  # fmt: skip
     for key, text in marks.items():
         page.keyboard.press(key)
