@@ -47,7 +47,7 @@ def test_candidates_are_the_runs_above_the_least_threshold(score: list[float]) -
 
 def test_series_that_start_late_are_flagged_at_their_own_times() -> None:
     scores = scores_of([0.0] * 50, [0, 9.0, 0], starts=["2024-01-01T00:00", "2024-01-02T00:00"])
-    (found,) = residual_candidates(scores, 1).found(scores.panel, 1).candidates
+    (found,) = residual_candidates(scores, 1).found(scores.panel, 1, "as_of").candidates
     assert (found.start, found.stop, found.course, found.observed) == (1, 2, ((1, 9.0),), 0.0)
     assert [scores.highest(1, until) for until in (24, 25, 26, None)] == [None, 0.0, 9.0, 9.0]
 

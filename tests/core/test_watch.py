@@ -3,6 +3,7 @@
 import itertools
 import json
 import math
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -14,7 +15,7 @@ from proteron.core.anomalies.faults import FAULTS, places_for, unit_of
 from proteron.core.anomalies.flags import Flag
 from proteron.core.detection.arrivals import Copies
 from proteron.core.detection.as_of import Watch
-from proteron.core.panel import Floats
+from proteron.core.panel import Floats, Occasion
 
 
 @pytest.fixture
@@ -76,6 +77,30 @@ def test_a_panel_is_watched_point_by_point_saved_and_gone_on_with(
     for name in ("other.npz", "missing.npz"):
         with pytest.raises(pt.InputError):
             pt.load_watching(tmp_path / name)
+
+
+def test_what_is_told_on_the_way_is_what_is_told_at_once(rng: np.random.Generator) -> None:
+    """Steps with returns, points that lead into them, drifts, limits, an occasion: point by point as in one go."""
+    at = np.arange(1600)
+    values = 50 + 9 * np.sin(at * np.pi / 12) + rng.normal(size=1600)
+    for start, stop, height in ((300, 330, 14), (420, 428, -12), (900, 1500, 10)):
+        values[start:stop] += height
+    values[600:640] += np.linspace(0, 15, 40)
+    values[760:780] = np.minimum(values[760:780], 52.0)
+    values[1100:1112] *= 2
+    panel = replace(
+        pt.Panel.from_arrays({"a": values}, "2024-01-01", "1 hour"), occasions=(Occasion("works", 420, 436),)
+    )
+    for budget in ({}, {"per_thousand": 4.0}):
+        wanted = pt.find_anomalies(panel, "as_of", over="series", **budget)
+        watching, told = pt.watch(panel.cut_at(250), **budget), list[pt.Flag]()
+        for stop in range(251, 1601):
+            told += watching.add(panel.cut_at(stop))
+        assert watching.flags == list(wanted) and len(wanted) >= 5
+        assert not [flag for flag in wanted if 420 <= flag.start < 436]
+        early = pt.watch(panel.cut_at(250), **budget).flags
+        first = {(flag.start, flag.raised_at, flag.score) for flag in [*early, *told]}
+        assert first == {(flag.start, flag.raised_at, flag.score) for flag in wanted}, "nothing is taken back"
 
 
 def test_what_is_remembered_of_copies_is_bounded(rng: np.random.Generator, monkeypatch: pytest.MonkeyPatch) -> None:

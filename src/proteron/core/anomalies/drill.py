@@ -283,7 +283,7 @@ class _Yard:
 
     def _found(self, panel: Panel) -> list[tuple[Candidate, ...]]:
         found = scored(panel, self.detector, self.mode, self.delay)
-        each = (one.found(panel, index).candidates for index, one in enumerate(found))
+        each = (one.found(panel, index, self.mode).candidates for index, one in enumerate(found))
         return [tuple(c for c in mine if not c.occasion and c.score > self.detector.limits.least) for mine in each]
 
     def run(self, wanted: Sequence[tuple[Fault, float]]) -> int:

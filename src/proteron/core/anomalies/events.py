@@ -1,6 +1,5 @@
 """What was decided as of every moment, as candidates: points in a row are one, named when it has ended."""
 
-from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -19,57 +18,66 @@ _AROUND, _MOST_AROUND = 3, 1000  # longest seasons, or points, before a step tha
 
 
 class Teller:
-    """Candidates of one watch, told on as it goes on."""
+    """Candidates of one watch, told on as it goes on: each time those that are new or may have changed."""
 
     def __init__(self) -> None:
-        self._closed: list[Candidate] = []
-        self._open: list[Candidate] = []
-        self._place = 0  # from which on candidates may still change
+        self._place = 0  # from which on points are looked at again
+        self._events: list[Candidate] = []  # of what has ended, those that a step may still be joined to
+        self._exact = 0  # how many exact findings are over
         self._factors: dict[tuple[int, int], bool] = {}
 
     def told(self, watch: Watch) -> list[Candidate]:
-        """All so far, by when they were raised; what has ended is not looked at again."""
-        place, self._open = self._place, []
+        """By when they were raised; what was told before and is not told again stays as it was."""
+        place, opened = self._place, list[Candidate]()
         while place < watch.decided:
             kind, stop = int(watch.kinds[place]), place + 1
             if kind in (POINT, BLOCK):
                 while stop < watch.decided and watch.kinds[stop] in (POINT, BLOCK):
                     stop += 1
             if kind in (POINT, BLOCK, STEP):
-                self._keep(_candidate(watch, place, stop), stop < watch.decided)
+                candidate = _candidate(watch, place, stop)
+                if stop < watch.decided:
+                    self._join(self._events, candidate, watch)
+                else:
+                    opened.append(candidate)
             place = stop
-        self._place = self._open[0].start if self._open else watch.decided
+        self._place = opened[0].start if opened else watch.decided
+        events = self._events.copy()
+        for candidate in opened:
+            self._join(events, candidate, watch)
+        found = watch.arrivals.found
         exact = [
             Candidate(each.start, each.stop, each.kind, ((each.raised, _SURE),), exact=True)
-            for each in watch.arrivals.found
+            for each in found[self._exact :]
         ]
-        whole = joined([*self._closed, *self._open], watch, self._factors)
-        return sorted([*whole, *exact], key=lambda each: (each.course[0][0], each.start))
+        self._exact = max(len(found) - 1, 0)
+        reach = watch.decided - _longest(watch) - 1
+        while len(self._events) > 2 and self._events[0].stop < reach:
+            del self._events[0]
+        return sorted([*events, *exact], key=lambda each: (each.course[0][0], each.start))
 
-    def _keep(self, candidate: Candidate, ended: bool) -> None:
-        (self._closed if ended else self._open).append(candidate)
-
-
-def joined(found: Sequence[Candidate], watch: Watch, known: dict[tuple[int, int], bool]) -> list[Candidate]:
-    """What is one event as one: points that lead into a step, and a step with the one that takes it back; `known` is
-    between which steps a factor holds, as far as it was asked."""
-    season = watch.seasons[0] if watch.seasons else 1
-    out = list[Candidate]()
-    for each in sorted(found, key=lambda one: one.start):
-        leads = bool(out) and each.kind == _STEP_KIND and out[-1].stop == each.start and out[-1].kind != _STEP_KIND
-        place = len(out) - (2 if leads else 1)
-        step = out[place] if place >= 0 else None
-        if step is not None and _are_opposite(step, each, watch, max(2 * season, _SHORT)):
-            whole = _taken_back(step, each, out[-1].start if leads else each.start, watch, known)
+    def _join(self, events: list[Candidate], each: Candidate, watch: Watch) -> None:
+        """Add a candidate to events in order: points that lead into a step, and a step with the one that takes it back,
+        are one."""
+        leads = bool(events) and each.kind == _STEP_KIND and events[-1].stop == each.start
+        leads = leads and events[-1].kind != _STEP_KIND
+        place = len(events) - (2 if leads else 1)
+        step = events[place] if place >= 0 else None
+        if step is not None and _are_opposite(step, each, watch, _longest(watch)):
+            whole = _taken_back(step, each, events[-1].start if leads else each.start, watch, self._factors)
             if whole is not None:
-                out[place] = whole
-                continue
+                events[place] = whole
+                return
         if leads:
-            before = out.pop()
+            before = events.pop()
             course = before.course + tuple(grown for grown in each.course if grown[1] > before.score)
             each = replace(each, start=before.start, course=course, moved=_height(each, watch))
-        out.append(each)
-    return out
+        events.append(each)
+
+
+def _longest(watch: Watch) -> int:
+    """Points within which a step may be taken back."""
+    return max(2 * (watch.seasons[0] if watch.seasons else 1), _SHORT)
 
 
 def _taken_back(
@@ -137,5 +145,6 @@ def _candidate(watch: Watch, start: int, stop: int) -> Candidate:
     around = max(2 * (watch.seasons[0] if watch.seasons else 6), 24)
     low = max(start - around, 0)
     season = watch.seasons[0] if watch.seasons else 1
-    raw, expected = watch.raw[low : watch.decided], watch.expected[low : watch.decided]
+    high = min(stop + 1, watch.decided)  # what is known when it has ended
+    raw, expected = watch.raw[low:high], watch.expected[low:high]
     return Candidate(start, stop, kind_of(raw, expected, slice(start - low, stop - low), season), tuple(course))

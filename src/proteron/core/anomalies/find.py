@@ -68,7 +68,7 @@ def find_anomalies(
 
 
 def _flagged(panel: Panel, found: Sequence[SeriesScores], mode: Mode, budget: Budget, limits: Limits) -> Anomalies:
-    told = [each.found(panel, index) for index, each in enumerate(found)]
+    told = [each.found(panel, index, mode) for index, each in enumerate(found)]
     raised = raise_flags(panel, told, mode, budget, limits)
     expected, score = (np.concatenate([getattr(each, name) for each in found]) for name in ("expected", "score"))
     return Anomalies(Scores(panel, expected, score), raised.thresholds, raised.flags, mode, raised.explained)

@@ -195,13 +195,14 @@ class SeriesScores:
     candidates: tuple[Candidate, ...]
     moments: tuple[int, ...] = ()
 
-    def found(self, panel: Panel, index: int) -> SeriesFound:
+    def found(self, panel: Panel, index: int, mode: Mode) -> SeriesFound:
         """Candidates with what came, what was expected, and the occasion that explains each, if one does."""
         first, values = int(panel.starts[index]), panel.series(index)
         seasons = panel.axis.step.whole_seasons
         told = [
             replace(
-                with_means(each, values, self.expected), occasion=occasion_of(panel.occasions, seasons, first, each)
+                with_means(each, values, self.expected),
+                occasion=occasion_of(panel.occasions, seasons, first, each, mode),
             )
             for each in self.candidates
         ]
@@ -216,14 +217,17 @@ def with_means(candidate: Candidate, values: Floats, expected: Floats) -> Candid
     return replace(candidate, observed=observed, expected=usual)
 
 
-def occasion_of(occasions: Sequence[Occasion], seasons: Sequence[int], first: int, candidate: Candidate) -> str:
-    """The occasion that explains at least half of a candidate, unless an exact test told it; `first` is the position of
-    the first point of its series.
+def occasion_of(
+    occasions: Sequence[Occasion], seasons: Sequence[int], first: int, candidate: Candidate, mode: Mode
+) -> str:  # fmt: skip
+    """The occasion that explains at least half of a candidate, unless an exact test told it; as of every moment the one
+    that explains where it begins, as no more is known then. `first` is the position of the first point of its series.
 
     A short occasion, up to the longest season, explains all it covers; a long one only the shortest season in which it
     begins; and any one that in which it ends.
     """
-    start, stop = first + candidate.start, first + candidate.stop
+    start = first + candidate.start
+    stop = start + 1 if mode == "as_of" else first + candidate.stop
     edge, short = (min(seasons), max(seasons)) if seasons else (1, 7)
     for each in () if candidate.exact else occasions:
         last = each.stop if each.stop - each.start <= short else each.start + edge

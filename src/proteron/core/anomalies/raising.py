@@ -1,6 +1,6 @@
 """Raising flags: which candidates of a panel's series rise above the threshold of the moment, within a budget."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -13,53 +13,41 @@ from proteron.core.panel import Panel
 _MOST_MOMENTS = 256
 
 
-@dataclass(frozen=True)
-class Past:
-    """Candidates by place with their courses, at positions of one clock, and the moments at which a threshold is
-    learned, each with how many points of how many series are known then."""
-
-    candidates: Mapping[tuple[int, int], Candidate]
-    begins: Mapping[int, int]  # by series, the position of its first point
-    moments: Sequence[tuple[int, int, int]]
+Place = tuple[int, int]  # of a candidate: its series and its number, or where it begins and whether exactly
+Moment = tuple[int, int, int]  # at which is learned: its position, points known by then, of how many series
 
 
-def raised_of(
-    past: Past, budget: Budget, seconds: float, limits: Limits = JOINT
-) -> tuple[dict[tuple[int, int], tuple[int, float]], float]:
-    """By place where each candidate rose above the threshold of the moment (the position in its series), and with what
-    score; and the last threshold, which is learned from the past of each moment unless it is fixed.
+class Raising:
+    """Raises flags in the course of time: scores at positions of one clock against the threshold of the moment, which
+    is learned from those before it unless it is fixed. Points may come in any portions."""
 
-    What an occasion explains is neither raised nor learned from.
-    """
-    courses = sorted(
-        (past.begins[place[0]] + at, score, place)
-        for place, each in past.candidates.items() if not each.occasion for at, score in each.course
-    )  # fmt: skip
-    fixed = budget.threshold
-    threshold = fixed or threshold_by_tail([], budget.allowed(1, 1, seconds), limits)
-    raised, known, next_up = dict[tuple[int, int], tuple[int, float]](), dict[tuple[int, int], float](), 0
-    for moment in [*past.moments, None]:
-        while next_up < len(courses) and (moment is None or courses[next_up][0] < moment[0]):
-            at, score, place = courses[next_up]
-            known[place] = score
-            if score > threshold:
-                raised.setdefault(place, (at - past.begins[place[0]], score))
-            next_up += 1
-        if moment is not None and fixed is None:
-            threshold = threshold_by_tail(list(known.values()), budget.allowed(*moment[1:], seconds), limits)
-    return raised, threshold
+    def __init__(self, budget: Budget, seconds: float, limits: Limits = JOINT) -> None:
+        self._budget, self._seconds, self._limits = budget, seconds, limits
+        self._known: dict[Place, float] = {}
+        self.raised: dict[Place, tuple[int, float]] = {}
+        self.threshold = budget.threshold or threshold_by_tail([], budget.allowed(1, 1, seconds), limits)
+
+    def go_on(self, scores: Iterable[tuple[int, float, Place]], moments: Iterable[Moment]) -> None:
+        """Take further scores (position, score, place) and moments, none earlier than those before."""
+        ordered, next_up = sorted(scores), 0
+        for moment in [*moments, None]:
+            while next_up < len(ordered) and (moment is None or ordered[next_up][0] < moment[0]):
+                at, score, place = ordered[next_up]
+                self._known[place] = score
+                if score > self.threshold:
+                    self.raised.setdefault(place, (at, score))
+                next_up += 1
+            if moment is not None and self._budget.threshold is None:
+                allowed = self._budget.allowed(*moment[1:], self._seconds)
+                self.threshold = threshold_by_tail(list(self._known.values()), allowed, self._limits)
 
 
-def past_of(panel: Panel, found: Sequence[SeriesFound], series: Sequence[int]) -> Past:
-    """Candidates of some series together."""
-    begins = {index: int(panel.starts[index]) for index in series}
-    candidates = {(index, place): each for index in series for place, each in enumerate(found[index].candidates)}
+def _moments_of(panel: Panel, found: Sequence[SeriesFound], series: Sequence[int]) -> Iterator[Moment]:
+    """When something is learned of some series together."""
     starts, lengths = panel.starts[list(series)], panel.lengths[list(series)]
-    moments = []
-    for position in _thinned({begins[index] + at for index in series for at in found[index].moments}):
+    for position in _thinned({int(panel.starts[index]) + at for index in series for at in found[index].moments}):
         points = np.clip(position - starts, 0, lengths)
-        moments.append((position, int(points.sum()), int((points > 0).sum())))
-    return Past(candidates, begins, moments)
+        yield position, int(points.sum()), int((points > 0).sum())
 
 
 def _thinned(moments: set[int]) -> list[int]:
@@ -97,12 +85,19 @@ def raise_flags(
         mine = budget
         if mode == "looking_back" and budget.threshold is None:
             mine = Budget(threshold=_ranked(found, group, budget, seconds, limits))
-        raised, threshold = raised_of(past_of(panel, found, group), mine, seconds, limits)
-        thresholds |= {panel.keys[index]: threshold for index in group}
-        flags += [flag(index, found[index].candidates[place], moment) for (index, place), moment in raised.items()]
+        raising = Raising(mine, seconds, limits)
+        scores = (
+            (int(panel.starts[index]) + at, score, (index, place))
+            for index in group for place, each in enumerate(found[index].candidates) if not each.occasion
+            for at, score in each.course
+        )  # fmt: skip
+        raising.go_on(scores, _moments_of(panel, found, group))
+        thresholds |= {panel.keys[index]: raising.threshold for index in group}
+        for (index, place), (at, score) in raising.raised.items():
+            flags.append(flag(index, found[index].candidates[place], (at - int(panel.starts[index]), score)))
         quiet += [
             flag(index, each, each.course[-1])
-            for index in group for each in found[index].candidates if each.occasion and each.score > threshold
+            for index in group for each in found[index].candidates if each.occasion and each.score > raising.threshold
         ]  # fmt: skip
     in_order = [tuple(sorted(each, key=lambda one: (one.time, one.key))) for each in (flags, quiet)]
     return Raised(thresholds, *in_order)

@@ -1,6 +1,7 @@
 """A panel watched as it comes: flags raised as of every moment, state that is saved and moved on point by point."""
 
-from dataclasses import asdict, astuple, replace
+from collections.abc import Sequence
+from dataclasses import asdict, astuple
 from pathlib import Path
 from typing import Any
 
@@ -8,8 +9,8 @@ import numpy as np
 
 from proteron.core.anomalies.budget import Budget, check_delay
 from proteron.core.anomalies.events import Teller
-from proteron.core.anomalies.flags import Flag, flag_of, occasion_of, with_means
-from proteron.core.anomalies.raising import Past, raised_of
+from proteron.core.anomalies.flags import Candidate, Flag, flag_of, occasion_of, with_means
+from proteron.core.anomalies.raising import Raising
 from proteron.core.archives import archive_bytes, read_archive
 from proteron.core.detection.arrivals import Arrival, Arrivals, Habits
 from proteron.core.detection.as_of import ARRAYS, Learned, Watch
@@ -23,6 +24,37 @@ from proteron.core.timeline import TimeAxis
 _SCHEMA = 1
 
 
+class _Told:
+    """What was told of one series: flags by where they begin and whether exactly; only what may change is looked at."""
+
+    def __init__(self, budget: Budget, seconds: float) -> None:
+        self.flags: dict[tuple[int, int], Flag] = {}
+        self._teller, self._raising = Teller(), Raising(budget, seconds)
+        self._seen: dict[tuple[int, int], int] = {}  # how many scores of each candidate were taken
+        self._moments = 0
+
+    def go_on(self, axis: TimeAxis, key: str, watch: Watch, occasions: Sequence[Occasion]) -> list[Flag]:
+        """The flags that are new, by what a watch knows now."""
+        changed, scores = dict[tuple[int, int], Candidate](), list[tuple[int, float, tuple[int, int]]]()
+        for each in self._teller.told(watch):
+            place = (each.start, int(each.exact))
+            if not occasion_of(occasions, watch.seasons, watch.first, each, "as_of"):
+                changed[place] = each
+                scores += [(at, score, place) for at, score in each.course[self._seen.get(place, 0) :]]
+            self._seen[place] = len(each.course)
+        self._raising.go_on(scores, [(at, at, 1) for at in watch.moments[self._moments :]])
+        self._moments = len(watch.moments)
+        fresh = []
+        for place, each in changed.items():
+            if place in self._raising.raised:
+                told = with_means(each, watch.raw, watch.expected)
+                flag = flag_of(axis, watch.first, key, told, self._raising.raised[place])
+                if place not in self.flags:
+                    fresh.append(flag)
+                self.flags[place] = flag
+        return fresh
+
+
 class Watching:
     """What is known of every series of a panel, and the flags raised so far."""
 
@@ -31,8 +63,9 @@ class Watching:
         self.axis, self.seasons, self.settings = axis, seasons, settings
         self.watches: dict[str, Watch] = {}
         self.occasions: tuple[Occasion, ...] = ()
-        self._tellers: dict[str, Teller] = {}
-        self._flags: dict[str, dict[tuple[int, str], Flag]] = {}
+        self._told: dict[str, _Told] = {}
+        names = ("per_thousand", "per_week", "threshold")
+        self._budget = Budget(**{name: settings[name] for name in names}, over="series")
 
     def __repr__(self) -> str:
         points = sum(each.points for each in self.watches.values())
@@ -41,7 +74,7 @@ class Watching:
     @property
     def flags(self) -> list[Flag]:
         """All flags raised so far, by when they began."""
-        found = [flag for mine in self._flags.values() for flag in mine.values()]
+        found = [flag for told in self._told.values() for flag in told.flags.values()]
         return sorted(found, key=lambda flag: (flag.time, flag.key))
 
     @property
@@ -87,23 +120,8 @@ class Watching:
 
     def _raised(self, key: str) -> list[Flag]:
         """What was raised of a series since it was asked last; flags that go on are kept as they are now."""
-        watch, settings = self.watches[key], self.settings
-        candidates = [
-            replace(each, occasion=occasion_of(self.occasions, self.seasons, watch.first, each))
-            for each in self._tellers.setdefault(key, Teller()).told(watch)
-        ]
-        past = Past(
-            {(0, place): each for place, each in enumerate(candidates)}, {0: 0}, [(at, at, 1) for at in watch.moments]
-        )
-        budget = Budget(settings["per_thousand"], settings["per_week"], settings["threshold"], "series")
-        raised, _ = raised_of(past, budget, self.axis.step.nominal_seconds)
-        before, now = self._flags.get(key, {}), dict[tuple[int, str], Flag]()
-        for (_, place), moment in raised.items():
-            each = with_means(candidates[place], watch.raw, watch.expected)
-            flag = flag_of(self.axis, watch.first, key, each, moment)
-            now[each.start, "exact" if each.exact else ""] = flag
-        self._flags[key] = now
-        return [flag for place, flag in now.items() if place not in before]
+        told = self._told.setdefault(key, _Told(self._budget, self.axis.step.nominal_seconds))
+        return told.go_on(self.axis, key, self.watches[key], self.occasions)
 
     def save(self, path: Path | str) -> Path:
         """Write everything to one file, from which it goes on elsewhere to the bit; returns the path."""

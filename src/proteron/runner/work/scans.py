@@ -50,7 +50,7 @@ class ScanWork(LongWork):
         for index in step:
             if index in left:
                 scores = score_series(detector, panel.select([index]), told["mode"], told["delay"])
-                rows.append((index, scores, scores.found(panel, index)))
+                rows.append((index, scores, scores.found(panel, index, told["mode"])))
         with here.database.session() as session:
             findings.store_series(session, scan.id, rows)
         return "done"
@@ -100,7 +100,7 @@ def _take_over(here: "type[Here]", scan: Scan, panel: "Panel") -> str:
             )
             return "failed"
         scores = residual_scores(panel, load_results(session, experiment.id))
-        rows = [(index, found := residual_candidates(scores, index), found.found(panel, index))
+        rows = [(index, found := residual_candidates(scores, index), found.found(panel, index, "as_of"))
                 for index in range(len(panel))]  # fmt: skip
         findings.store_series(session, scan.id, rows)
         session.delete(experiment)
