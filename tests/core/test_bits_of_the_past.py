@@ -1,4 +1,5 @@
-"""What a feature says of a point has the same bits whatever comes after it: ten thousand random series each."""
+"""What a feature says of a point has the same bits whatever comes after it: ten thousand random series each; of what is
+flagged, which is watched point by point, 120."""
 
 import numpy as np
 import pytest
@@ -8,6 +9,7 @@ import proteron as pt
 from proteron.core.leak_check import same_bits
 from proteron.core.panel import Panel
 from proteron.core.windows import FEATURES, Feature
+from proteron.core.windows.flagged import Flagged
 
 
 def unruly(rng: np.random.Generator, count: int, length: int) -> np.ndarray:
@@ -45,7 +47,7 @@ def test_settings_cover_the_registry() -> None:
 
 @pytest.mark.parametrize("kind", FEATURES, ids=lambda each: each.__name__)
 def test_the_past_keeps_its_bits(kind: type[Feature], rng: np.random.Generator) -> None:
-    count, length, origin = 10_000, 110, 71
+    count, length, origin = 120 if kind is Flagged else 10_000, 110, 71
     before = unruly(rng, count, length)
     after = np.concatenate([before[:, :origin], unruly(rng, count, length - origin)], axis=1)
     weather = rng.normal(size=before.shape)

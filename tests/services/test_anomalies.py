@@ -146,7 +146,7 @@ def test_what_is_said_stays_with_the_span_and_is_taken_back(reach: Resources, he
     ]  # fmt: skip
     assert (shown.precision.right, shown.precision.judged) == (1, 2)
     assert [(each.key, each.start, each.stop) for each in shown.loose] == [("north", 40, 52)], "nobody flagged it"
-    curve = shown.labelled()
+    curve = shown.labelled
     assert [(p.precision.right, p.precision.judged, p.caught, p.labelled) for p in curve][-1] == (1, 2, 1, 2)
     with reach.database.session() as session:
         rows = session.scalars(select(FlagRow).where(FlagRow.scan_id == scan).order_by(FlagRow.number)).all()

@@ -71,15 +71,13 @@ def list_flags(path: views.ScanPath, query: views.FlagsQuery) -> Response:
     shown = show(services(), path.scan_id, query.until)
     flags = _flags(shown, shown.flags, shown.said, shown.together())
     explained = _flags(shown, shown.explained, [None] * len(shown.explained), [1] * len(shown.explained))
-    points = sum(each.scored for each in shown.found) / max(len(shown.panel), 1)
-    weeks = points * shown.panel.axis.step.nominal_seconds / 604800
     labels = [
         views.SpanLabelView(key=s.key, start=s.start, stop=s.stop, verdict=s.verdict, kind=s.kind, note=s.note)
         for s in shown.loose
     ]  # fmt: skip
     return answer(
         views.FlagsView(
-            threshold=shown.threshold, per_week=len(shown.raised.flags) / weeks if weeks else 0.0, flags=flags,
+            threshold=shown.threshold, per_week=shown.per_week, flags=flags,
             explained=explained, labels=labels, precision=_precision(shown.precision), beyond=shown.beyond,
         )
     )  # fmt: skip
@@ -108,9 +106,9 @@ def curves(path: views.ScanPath) -> Response:
             views.LabelledView(
                 threshold=each.threshold, precision=_precision(each.precision), recall=_number(each.recall)
             )
-            for each in shown.labelled()
+            for each in shown.labelled
         ]
-    return answer(views.CurvesView(curve=curve, labelled=labelled))
+    return answer(views.CurvesView(curve=curve, labelled=labelled, advised=shown.advised))
 
 
 @blueprint.get(f"{_SCAN}/alike", responses={200: views.OpenFlagsView, **_ANSWERS})
@@ -272,7 +270,7 @@ def _flags(shown: Shown, flags: list[Flag], said: list[Said | None], beside: lis
                 series=place[flag.key], key=flag.key, start=start, stop=stop, time=time, last=last,
                 raised=None if looked_back else raised, kind=flag.kind, named=of.kind if of else None,
                 score=flag.score, observed=_number(flag.observed), expected=_number(flag.expected),
-                once_in=_number(flag.once_in), together=count, occasion=flag.occasion, sentence=flag.sentence,
+                once_in=_number(flag.once_in), together=count, occasion=flag.occasion, what=flag.what(panel.unit), sentence=flag.sentence,
                 verdict=of.verdict if of else "open", note=of.note if of else "", by=of.by if of else "",
                 judged_at=of.at.isoformat() if of else None,
             )

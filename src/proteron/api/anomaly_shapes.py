@@ -70,6 +70,7 @@ class FlagView(BaseModel):
     once_in: float | None
     together: int
     occasion: str
+    what: str
     sentence: str
     verdict: VerdictWord
     note: str
@@ -140,6 +141,7 @@ class CurvesView(BaseModel):
 
     curve: list[CurvePointView]
     labelled: list[LabelledView]
+    advised: float | None
 
 
 class SpanBody(Body):

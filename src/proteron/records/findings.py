@@ -10,8 +10,10 @@ from sqlalchemy import delete, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from proteron.core.anomalies import Flag
+from proteron.core.anomalies import Budget, Flag
+from proteron.core.anomalies.find import limits_of
 from proteron.core.anomalies.flags import Candidate, SeriesFound, SeriesScores
+from proteron.core.anomalies.raising import Raised, raise_flags
 from proteron.core.panel import Floats, Panel
 from proteron.records.database import NotFoundError
 from proteron.records.models import Document, FlagRow, Scan, ScanSeries, Verdict
@@ -147,8 +149,16 @@ def judged(flags: Sequence[Flag], said: Sequence[Said], starts: Mapping[str, int
     return found
 
 
-def write_rows(session: Session, scan: Scan, panel: Panel, flags: Sequence[Flag], said: Sequence[Said | None]) -> None:
-    """Have the table of flags hold those of a scan."""
+def raised_in(panel: Panel, scan: Scan, found: Sequence[SeriesFound]) -> Raised:
+    """Flags of a scan within its budget, by what was found in the series of its panel."""
+    return raise_flags(panel, found, scan.document["mode"], Budget(**scan.budget), limits_of(scan.document["using"]))
+
+
+def refresh_rows(session: Session, scan: Scan, panel: Panel, found: Sequence[SeriesFound] | None = None) -> None:
+    """Have the table of flags hold those of a scan, as they are within its budget and as they were judged."""
+    flags = raised_in(panel, scan, load_found(session, scan) if found is None else found).flags
+    starts = {key: int(panel.starts[index]) for index, key in enumerate(panel.keys)}
+    said = judged(flags, said_of(session, scan, panel), starts)
     session.execute(delete(FlagRow).where(FlagRow.scan_id == scan.id))
     session.add_all(
         FlagRow(

@@ -9,8 +9,6 @@ from sqlalchemy.orm import Session
 from proteron.records.database import NotFoundError, notify
 from proteron.records.models import Dataset, Document, Scan, ScanSeries
 
-GOING = ("queued", "running")
-
 
 def get_scan(session: Session, scan_id: int, lock: bool = False) -> Scan:
     found = session.get(Scan, scan_id, with_for_update=lock or None)

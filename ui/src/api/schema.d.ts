@@ -4241,6 +4241,11 @@ export interface components {
          */
         CurvesView: {
             /**
+             * Advised
+             * @description The lowest threshold above which nine of ten judged flags are right; null: too few were judged.
+             */
+            advised: number | null;
+            /**
              * Curve
              * @description What every threshold costs and finds, the lowest first.
              */
@@ -6192,6 +6197,11 @@ export interface components {
              * @enum {string}
              */
             verdict: "right" | "wrong" | "open";
+            /**
+             * What
+             * @description What came against what was expected, in a few words.
+             */
+            what: string;
         };
         /**
          * Flagged

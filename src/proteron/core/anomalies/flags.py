@@ -10,12 +10,14 @@ import numpy as np
 import pyarrow as pa
 from scipy.special import stdtr
 
+from proteron.core.detection.naming import is_lasting
 from proteron.core.panel import FILLED, FROM_BOTH_SIDES, NOT_SCORED, Floats, Mask, Occasion, Panel
 from proteron.core.timeline import Moment, TimeAxis
 from proteron.core.words import counted
 
 Mode = Literal["looking_back", "as_of"]
 _DEGREES = 5
+_AS_EXPECTED = 0.02  # of what was expected, within which a mean is as it should be
 
 
 @dataclass(frozen=True)
@@ -41,13 +43,29 @@ class Flag:
     @property
     def stays(self) -> bool:
         """Whether it tells of a level that moved and stayed, which is no span of wrong values."""
-        return self.kind == "level shift" and self.stop - self.start == 1
+        return is_lasting(self.kind, self.start, self.stop)
+
+    def what(self, unit: str = "") -> str:
+        """What came against what was expected, in a few words, in the unit of the data."""
+        observed, off = self.observed, self.observed - self.expected
+        if self.kind == "gap" or not math.isfinite(observed):
+            return "nothing came"
+        if self.kind == "flat-line":
+            return f"the same {observed:.4g} all along"
+        if self.kind == "zeros":
+            return "zero where it never is"
+        if not math.isfinite(off):
+            return f"{observed:.4g} came"
+        if abs(off) < _AS_EXPECTED * abs(self.expected):
+            return f"{observed:.4g} in the mean, as expected; not its shape"
+        said = f"{abs(off):.3g} {unit}".strip() + f" {'more' if off > 0 else 'less'} than expected"
+        return f"{said}, and it stays" if self.stays else said
 
     @property
     def sentence(self) -> str:
         """What was expected, what came, how unusual that is, and what it is called."""
-        length = counted(self.stop - self.start, "point")
-        said = f"{self.kind} of {length} since {self.time.replace('T', ' ')}"
+        length = "" if self.stays else f" of {counted(self.stop - self.start, 'point')}"
+        said = f"{self.kind}{length} since {self.time.replace('T', ' ')}"
         if math.isfinite(self.observed) and math.isfinite(self.expected):
             said += f": {self.observed:.4g} came where {self.expected:.4g} was expected"
         if self.occasion:

@@ -10,11 +10,9 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from proteron.core.csv_tables import csv_bytes
+from proteron.core.intake import EXPORTS
 
-FORMATS = {
-    "csv": "text/csv; charset=utf-8", "json": "application/json", "parquet": "application/vnd.apache.parquet",
-    "arrow": "application/vnd.apache.arrow.file",
-}  # fmt: skip
+FORMATS = {name: EXPORTS[name].media_type for name in ("csv", "parquet", "arrow")} | {"json": "application/json"}
 
 
 def written(table: pa.Table, format: str) -> bytes:

@@ -35,13 +35,12 @@ def alike(one: Flag, other: Flag, season: int, firsts: tuple[int, int] = (0, 0))
 def together(spans: Sequence[tuple[int, int, int]]) -> list[int]:
     """In how many series there is something at the time of each span (series, start, stop on the grid), itself
     counted; a point apart still counts."""
-    starts = sorted((start, series) for series, start, _ in spans)
-    only, longest = [start for start, _ in starts], max((stop - start for _, start, stop in spans), default=0)
-    stops = {(series, start): stop for series, start, stop in spans}
+    ordered = sorted((start, stop, series) for series, start, stop in spans)
+    only, longest = [start for start, _, _ in ordered], max((stop - start for _, start, stop in spans), default=0)
     counts = []
     for _, start, stop in spans:
-        near = starts[bisect_left(only, start - longest - 1) : bisect_right(only, stop)]
-        counts.append(len({series for begin, series in near if stops[series, begin] >= start}))
+        near = ordered[bisect_left(only, start - longest - 1) : bisect_right(only, stop)]
+        counts.append(len({series for _, ends, series in near if ends >= start}))
     return counts
 
 

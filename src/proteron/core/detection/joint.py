@@ -36,6 +36,7 @@ _LONGEST, _SHORTEST = 48, 8
 _FROM_ENDS = 4  # points at either end where no step is told
 _STEPS_APART = 3
 _MOST_LOG = 700.0
+_NOTHING = 1e-290  # so little that what cannot be told apart is not divided by zero
 _IMPUTED = 3.0  # variances that a value that stands in for another adds
 
 
@@ -390,7 +391,7 @@ def _step_fit(errors: Floats, weights: Floats, response: Floats) -> tuple[float,
 
 
 def _solved(square: Floats, right: Floats) -> Floats:
-    size = np.maximum(np.diag(square), 1e-12 * np.diag(square).max())
+    size = np.maximum(np.diag(square), max(1e-12 * np.diag(square).max(), _NOTHING))
     return np.asarray(np.linalg.solve(square + np.diag(1e-9 * size), right))
 
 

@@ -43,6 +43,11 @@ class Event:
     without: Floats | None = None  # (n_points of the span,) what was expected had it not been
 
 
+def is_lasting(kind: str, start: int, stop: int) -> bool:
+    """Whether it tells of a level that moved and stayed, which is no span of wrong values."""
+    return kind == "level shift" and stop - start == 1
+
+
 def events_of(looked: Looked, values: Floats, seasons: tuple[int, ...]) -> list[Event]:
     """What was found in values (n_points,) as events in time order; none overlap."""
     own = [Event(each.start, each.stop, each.kind, _sure(each), exact=True) for each in looked.exact]

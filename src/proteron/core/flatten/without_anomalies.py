@@ -6,7 +6,7 @@ import numpy as np
 from pydantic import Field
 
 from proteron.core.detection.joint import look_back
-from proteron.core.detection.naming import events_of
+from proteron.core.detection.naming import events_of, is_lasting
 from proteron.core.detection.scores import JOINT, score_of
 from proteron.core.flatten.stage import AdditiveStage, Calendar, Group, StageState, require
 from proteron.core.panel import Floats
@@ -36,8 +36,7 @@ class WithoutAnomalies(AdditiveStage):
         usual, off = looked.expected_values, np.zeros(len(dense))
         for each in events_of(looked, dense, seasons):
             part = slice(each.start, each.stop)
-            stays = each.kind == "level shift" and each.stop - each.start == 1
-            if score_of(each.net) > self.threshold and not stays:
+            if score_of(each.net) > self.threshold and not is_lasting(each.kind, each.start, each.stop):
                 expected = usual[part] if each.without is None else each.without
                 off[part] = np.nan_to_num(dense[part] - expected)
         at = np.flatnonzero(off)

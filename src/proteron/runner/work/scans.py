@@ -36,7 +36,6 @@ class ScanWork(LongWork):
         """Score some series and store what was found, in one transaction."""
         from proteron.core.anomalies.detectors import DETECTORS
         from proteron.core.anomalies.find import score_series
-        from proteron.records import findings
 
         with here.database.session() as session:
             scan = records.get_scan(session, job["scan_id"])
@@ -52,7 +51,7 @@ class ScanWork(LongWork):
                 scores = score_series(detector, panel.select([index]), told["mode"], told["delay"])
                 rows.append((index, scores, scores.found(panel, index, told["mode"])))
         with here.database.session() as session:
-            findings.store_series(session, scan.id, rows)
+            _store(session, scan.id, panel, rows)
         return "done"
 
     def give_up(self, here: "type[Here]", step: Any, reason: str, job: Job) -> None:
@@ -88,7 +87,6 @@ def scanned_panel(here: "type[Here]", session: Session, scan: Scan) -> "Panel":
 def _take_over(here: "type[Here]", scan: Scan, panel: "Panel") -> str:
     """Candidates from the cells of a contender's experiment, which is needed no longer."""
     from proteron.core.anomalies import residual_candidates, residual_scores
-    from proteron.records import findings
     from proteron.records.results import load_results
 
     with here.database.session() as session:
@@ -102,9 +100,18 @@ def _take_over(here: "type[Here]", scan: Scan, panel: "Panel") -> str:
         scores = residual_scores(panel, load_results(session, experiment.id))
         rows = [(index, found := residual_candidates(scores, index), found.found(panel, index, "as_of"))
                 for index in range(len(panel))]  # fmt: skip
-        findings.store_series(session, scan.id, rows)
+        _store(session, scan.id, panel, rows)
         session.delete(experiment)
     return "done"
+
+
+def _store(session: Session, scan_id: int, panel: "Panel", rows: Any) -> None:
+    """Store what was found in some series; with the last, the table of flags has those of the scan."""
+    from proteron.records import findings
+
+    scan = findings.store_series(session, scan_id, rows)
+    if scan.state == "done":
+        findings.refresh_rows(session, scan, panel)
 
 
 def enqueue_scan(session: Session, queue: Queue, scan: Scan) -> None:

@@ -128,7 +128,7 @@ def resume(reach: Resources, scan_id: int) -> None:
 def stop(session: Session, queue: Queue, scan_id: int) -> Scan:
     """Stop promptly; what is scored stays."""
     scan = records.get_scan(session, scan_id, lock=True)
-    if scan.state not in records.GOING:
+    if scan.state != "running":
         return scan
     queue.cancel(session, ScanWork.task, "scan_id", scan_id)
     if scan.experiment_id is not None:

@@ -8,11 +8,11 @@ from functools import cached_property
 import numpy as np
 from sqlalchemy.orm import Session
 
-from proteron.core.anomalies import Budget, Drill, Flag
+from proteron.core.anomalies import Drill, Flag
 from proteron.core.anomalies.find import limits_of
 from proteron.core.anomalies.flags import SeriesFound, flag_of
-from proteron.core.anomalies.raising import Raised, raise_flags
-from proteron.core.anomalies.triage import LabelledPoint, Precision, alike, labelled_curve, together
+from proteron.core.anomalies.raising import Raised
+from proteron.core.anomalies.triage import LabelledPoint, Precision, alike, labelled_curve, threshold_for, together
 from proteron.core.errors import SettingsError
 from proteron.core.panel import Panel
 from proteron.records import findings
@@ -22,6 +22,7 @@ from proteron.records.models import Scan
 from proteron.services.resources import Resources
 
 _CURVE_POINTS = 48
+_TELLING, _MOSTLY_RIGHT = 10, 0.9  # judged flags that tell anything; what is advised
 _KEPT = 4
 
 
@@ -121,6 +122,17 @@ class Shown:
         return [one, *others]
 
     @cached_property
+    def weeks(self) -> float:
+        """How long the series were scored, in the mean."""
+        points = sum(each.scored for each in self.found) / max(len(self.panel), 1)
+        return points * self.panel.axis.step.nominal_seconds / 604800
+
+    @property
+    def per_week(self) -> float:
+        """Flags a week over all series."""
+        return len(self.raised.flags) / self.weeks if self.weeks else 0.0
+
+    @cached_property
     def _candidates(self) -> list[Flag]:
         """Everything that could be flagged at some threshold."""
         return [
@@ -129,6 +141,14 @@ class Shown:
             if not each.occasion
         ]  # fmt: skip
 
+    @cached_property
+    def advised(self) -> float | None:
+        """The lowest threshold above which nine of ten judged flags are right; None where too few were judged."""
+        points = self.labelled
+        told = bool(points) and points[-1].precision.judged >= _TELLING
+        return threshold_for(points, _MOSTLY_RIGHT) if told else None
+
+    @cached_property
     def labelled(self) -> list[LabelledPoint]:
         """Precision and recall by threshold, from verdicts and labels."""
         said = findings.judged(self._candidates, self.all_said, self.starts)
@@ -147,7 +167,6 @@ class Shown:
         points = sum(each.scored for each in self.found)
         if not points:
             return []
-        weeks = points / max(len(self.panel), 1) * self.panel.axis.step.nominal_seconds / 604800
         drilled, top = (
             drill_of(self.scan),
             limits.least * 4 if not len(scores) else max(float(scores[-1]), limits.usual),
@@ -157,7 +176,7 @@ class Shown:
             count = len(scores) - int(np.searchsorted(scores, threshold, side="right"))
             at = None if drilled is None else drilled.at(threshold)
             told = (None, None) if at is None else (at.share, at.unverified)
-            found.append(CurvePoint(threshold, count / weeks, 1000 * count / points, *told))
+            found.append(CurvePoint(threshold, count / self.weeks, 1000 * count / points, *told))
         return found
 
     @property
@@ -176,19 +195,23 @@ def drill_of(scan: Scan) -> Drill | None:
     return Drill.from_document(drilled["found"]) if drilled.get("state") == "done" else None
 
 
+def panel_of(reach: Resources, scan: Scan) -> Panel:
+    """The panel of a scan as far as it looks."""
+    return reach.panel(scan.dataset_id).cut_at(scan.document["until"])
+
+
 def show(reach: Resources, scan_id: int, until: int | None = None) -> Shown:
     """A scan as of a cutoff, or whole."""
     with reach.database.session() as session:
         scan = records.get_scan(session, scan_id)
-        panel = reach.panel(scan.dataset_id).cut_at(scan.document["until"])
-        found = _found(reach, session, scan)
+        panel, found = panel_of(reach, scan), found_in(reach, session, scan)
         said = findings.said_of(session, scan, panel)
     with reach.computing():
-        raised = raise_flags(panel, found, scan.document["mode"], Budget(**scan.budget), limits_of(_using(scan)))
+        raised = findings.raised_in(panel, scan, found)
     return Shown(scan, panel, found, raised, said, until)
 
 
-def _found(reach: Resources, session: Session, scan: Scan) -> Sequence[SeriesFound]:
+def found_in(reach: Resources, session: Session, scan: Scan) -> Sequence[SeriesFound]:
     """Candidates of a scan, kept where it is done."""
     kept: OrderedDict[int, Sequence[SeriesFound]] = reach.open("scans", OrderedDict)
     found = kept.get(scan.id)

@@ -11,7 +11,7 @@ from proteron.core.panel import Panel
 from proteron.records import findings
 from proteron.records import scans as records
 from proteron.records.models import Verdict
-from proteron.services.anomalies.shown import show
+from proteron.services.anomalies.shown import found_in, panel_of
 from proteron.services.resources import Resources
 
 
@@ -27,11 +27,9 @@ def set_budget(reach: Resources, scan_id: int, budget: Budget) -> None:
 
 def _write(reach: Resources, scan_id: int) -> None:
     """Have the table of flags say what the room says."""
-    shown = show(reach, scan_id)
     with reach.database.session() as session:
-        findings.write_rows(
-            session, records.get_scan(session, scan_id, lock=True), shown.panel, shown.flags, shown.said
-        )
+        scan = records.get_scan(session, scan_id, lock=True)
+        findings.refresh_rows(session, scan, panel_of(reach, scan), found_in(reach, session, scan))
 
 
 def judge(

@@ -61,7 +61,7 @@ const columns = computed<GridColumn<FlagView>[]>(() => [
     help: 'In how many points chance does this once; never: an exact test told it.',
     width: 92,
   },
-  { name: 'what', title: 'what', value: (flag) => what(flag, view.unit, step.value), words: true },
+  { name: 'what', title: 'what', value: what, words: true },
 ])
 </script>
 

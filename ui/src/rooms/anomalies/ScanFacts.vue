@@ -72,13 +72,7 @@ const setAt = (at: number) => {
   const point = curves.value?.labelled[at]
   if (point) props.scanning.drag(point.threshold)
 }
-/** The lowest threshold above which nine of ten judged flags are right. */
-const advised = computed(() => {
-  const points = curves.value?.labelled ?? []
-  if ((points.at(-1)?.precision.judged ?? 0) < 10) return null
-  const fine = points.filter((each) => (each.precision.share ?? 0) >= 0.9)
-  return fine.length ? Math.min(...fine.map((each) => each.threshold)) : null
-})
+const advised = computed(() => curves.value?.advised ?? null)
 const router = useRouter()
 async function compare() {
   if (await props.scanning.compare())

@@ -29,7 +29,6 @@ const detectors = computed(() => [
   ...Object.entries(DETECTORS).map(([value, label]) => ({ value, label })),
   ...(contenders.value.length ? [{ value: 'contender', label: 'errors of a contender' }] : []),
 ])
-const mine = computed(() => (mode: 'as_of' | 'looking_back') => scan.value?.mode === mode)
 function ask(mode: 'as_of' | 'looking_back') {
   const byContender = using.value === 'contender'
   if (byContender && !contender.value) contender.value = contenders.value[0]?.name ?? null
@@ -55,7 +54,6 @@ function change(mode: 'as_of' | 'looking_back') {
   if (there) void store.choose({ scan_id: there.id })
   else ask(mode)
 }
-defineExpose({ ask })
 </script>
 
 <template>
@@ -67,7 +65,7 @@ defineExpose({ ask })
       ] as const"
       :key="mode"
       class="button"
-      :aria-pressed="mine(mode)"
+      :aria-pressed="scan?.mode === mode"
       :disabled="active || (mode === 'looking_back' && using === 'contender')"
       @click="change(mode)"
     >
