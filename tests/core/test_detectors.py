@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 import proteron as pt
+from proteron.core.anomalies.beside import BesideOthers
 from proteron.core.anomalies.detectors import DETECTORS
 from proteron.core.anomalies.extreme_values import ExtremeValues
 from proteron.core.anomalies.odd_windows import OddWindows, nearest_distances, usual_spreads
@@ -96,3 +97,32 @@ def test_every_detector_bears_with_what_there_is() -> None:
                 panel = pt.Panel.from_arrays({"a": values}, "2020-01-01", "1 month")
                 score = pt.find_anomalies(panel, mode, using=name, per_thousand=5).scores.score
                 assert len(score) == len(values) and not np.isinf(score).any(), name
+
+
+def test_one_series_alone_or_all_at_once(rng: np.random.Generator) -> None:
+    hours, count = np.arange(2400), 6
+    shared = 0.3 * np.cumsum(rng.normal(size=2400)) + 2 * rng.normal(size=2400)
+    series = {f"s{each}": 50 + (10 + each) * np.sin(hours * np.pi / 12) + (1 + 0.1 * each) * shared
+              + 0.4 * rng.normal(size=2400) for each in range(count)}  # fmt: skip
+    series["s2"][1500:1506] += 5  # inside what it reaches anyway
+    series["s4"][2000] += 40
+    for at, values in enumerate(series.values()):
+        values[2200:2203] += 60 * (1 + 0.1 * at)
+    series["s1"][700:760] = np.nan
+    panel = pt.Panel.from_arrays({**series, "other": rng.normal(size=2300)}, "2024-01-01", "1 hour")
+    for mode in ("looking_back", "as_of"):
+        flags = list(pt.find_anomalies(panel, mode, using="beside_others", threshold=9))
+        alone = [(flag.key, flag.start, flag.stop) for flag in flags if flag.start < 2200]
+        assert alone == [("s2", 1500, 1506), ("s4", 2000, 2001)], "no echo, and nobody else is blamed"
+        assert {flag.kind for flag in flags if flag.start < 2200} == {"apart from the others"}
+        assert flags[0].observed - flags[0].expected == pytest.approx(5, abs=1)
+        assert flags[0].raised_at == (1500 if mode == "as_of" else 2399)
+        both = pt.find_anomalies(panel, mode, using="beside_others", threshold=9, workers=2)
+        assert list(both) == flags
+        assert "all at once" in {flag.kind for flag in flags if flag.start >= 2200}
+        assert np.isnan(pt.find_anomalies(panel, mode, using="beside_others").scores.series(6)[1]).all(), "with nobody"
+    spoiled = panel.with_values(np.where(np.concatenate([*[hours] * count, hours[:2300]]) >= 1800, -1e9, panel.values))
+    before, after = (BesideOthers().as_of(each, 2, 2).score[:1800] for each in (panel, spoiled))
+    assert before.tobytes() == after.tobytes() and np.isfinite(before[500:]).all()
+    one = BesideOthers(companions=1)
+    assert all(one.as_of(panel, each, 2).score[2000] < 5 for each in (0, 1, 2, 3, 5)), "the fault of its only other"

@@ -11,7 +11,7 @@ import pytest
 
 import proteron as pt
 from proteron.core.anomalies.drill import Recall
-from proteron.core.anomalies.faults import FAULTS, places_for, unit_of
+from proteron.core.anomalies.faults import FAULTS, drawn, places_for, unit_of
 from proteron.core.anomalies.flags import Flag
 from proteron.core.detection.arrivals import Copies
 from proteron.core.detection.as_of import Watch
@@ -189,6 +189,18 @@ def test_the_drill_tells_what_would_be_found(rng: np.random.Generator) -> None:
     assert 0.5 < found.named <= 1 and soon.late() == 2 and math.isnan(found.late())
     few = pt.drill(panel, kinds=["spike"], sizes=[12], repeats=5, most_points=1200)
     assert few.points % 1200 == 0 and few.recall["spike"][12].share > 0.8
+    leak = {"leak": [0, 1, 2, *[4] * 20]}
+    own = pt.drill(panel, kinds=["spike"], sizes=[6], shapes=leak, repeats=12, threshold=found.threshold)
+    assert list(own.recall) == ["spike", "leak"] and own.recall["leak"][6].share > 0.8
+    assert own.recall["leak"][6].named is None and own.recall["leak"][6].typical == own.recall["spike"][6].typical
+    assert own.named == own.recall["spike"][6].named / own.recall["spike"][6].found, "nothing knows its name"
+    flat = drawn("leak", [-1, -4]).make(np.zeros(9), 3, 2.0, 10.0, rng)
+    assert flat.tolist() == [-5.0, -20.0] and "leak by units" in repr(own)
+    for name, heights in [("spike", [1]), (" ", [1]), ("a" * 41, [1]), ("a", []), ("a", [0]), ("a", [np.inf])]:
+        with pytest.raises(pt.SettingsError, match="shape"):
+            pt.drill(panel, shapes={name: heights})
+    with pytest.raises(pt.SettingsError, match="At most 8"):
+        pt.drill(panel, shapes={str(each): [1] for each in range(9)})
     with pytest.raises(pt.SettingsError, match="no fault “ghost”"):
         pt.drill(panel, kinds=["ghost"])
     with pytest.raises(pt.SettingsError, match="At least one"):

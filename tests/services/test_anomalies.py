@@ -33,7 +33,7 @@ from proteron.runner.work.scans import DrillWork, ScanWork
 from proteron.services import experiments
 from proteron.services.anomalies import scans, uses, verdicts
 from proteron.services.anomalies.scans import ScanSettings
-from proteron.services.anomalies.shown import show
+from proteron.services.anomalies.shown import drill_of, show
 from proteron.services.resources import Resources
 
 POINTS = 1100
@@ -178,6 +178,40 @@ def test_what_is_said_stays_with_the_span_and_is_taken_back(reach: Resources, he
             verdicts.judge(reach, scan, [wrong], "right", None, "", "")
 
 
+def test_a_span_reaches_as_far_as_somebody_says(reach: Resources, scan: int) -> None:
+    before = show(reach, scan).flags
+    stuck = next(flag for flag in before if flag.kind == "flat-line")
+    key, start, stop = span(stuck)
+
+    def now(until: int | None = None) -> list[tuple[str, int, int]]:
+        return [span(flag) for flag in show(reach, scan, until).flags if flag.key == key and flag.stop > start - 9]
+
+    verdicts.judge(reach, scan, [(key, start - 4, stop + 2)], "right", None, "", "", adjusted=True)
+    assert now() == [(key, start - 4, stop + 2)] and now(start + 9) == [(key, start - 4, start + 9)]
+    [flag] = [flag for flag in show(reach, scan).flags if flag.start == start - 4]
+    assert flag.time == str(town().axis.times(np.array([start - 4]))[0]) and flag.raised_at == stuck.raised_at
+    verdicts.judge(reach, scan, [(key, start - 4, stop + 2)], "wrong", None, "", "")
+    assert now() == [(key, start - 4, stop + 2)], "another verdict takes no span back"
+    verdicts.judge(reach, scan, [(key, start, stop)], "right", None, "", "", adjusted=True)
+    shown = show(reach, scan)
+    assert now() == [(key, start, stop)] and shown.loose == [], "what is overtaken is no label"
+    assert (shown.labelled[-1].caught, shown.labelled[-1].labelled) == (1, 1)
+    with reach.database.session() as session:
+        rows = session.scalars(select(FlagRow).where(FlagRow.scan_id == scan, FlagRow.series == key)).all()
+        assert [row.steps for row in rows if row.kind == "flat-line"] == [stop - start]
+    both = [flag for flag in before if flag.key == "north"][:2]
+    verdicts.judge(reach, scan, [("north", both[0].start, both[1].stop)], "right", "storm", "", "", adjusted=True)
+    assert next(span(f) for f in show(reach, scan).flags if f.key == "north") == ("north", both[0].start, both[1].stop)
+    assert len(show(reach, scan).flags) == len(before) - 1, "two that are one"
+    verdicts.judge(reach, scan, [("north", both[0].start, both[1].stop)], "open", None, "", "")
+    verdicts.judge(reach, scan, [("east", 300, 312)], "right", None, "", "")
+    assert [span(f) for f in show(reach, scan).flags] == [span(f) for f in before], "open again, as it was found"
+    masked = reach.panel(uses.use(reach, scan, "mask", "right"))
+    assert [(m.key, m.start, m.stop, m.reason) for m in masked.masks] == [
+        (key, start, stop, "flat-line"), ("east", 300, 312, "label"),
+    ]  # fmt: skip
+
+
 def test_flags_like_one_and_flags_at_once(reach: Resources, scan: int) -> None:
     shown = show(reach, scan)
     spike = next(flag for flag in shown.flags if span(flag)[:2] == ("north", 600))
@@ -264,8 +298,11 @@ def test_a_drill_tells_what_every_budget_would_catch(reach: Resources, here: Sim
         scans.stop_drill(session, reach.queue, scan)
         assert not DrillWork().wanted(session, {"scan_id": scan})
     assert DrillWork().run(here, None, {"scan_id": scan}) == "skipped"
-    scans.start_drill(reach, scan, repeats=2, seed=1)
+    with pytest.raises(pt.SettingsError, match="no shape"):
+        scans.start_drill(reach, scan, repeats=2, seed=1, shapes={"leak": [0, 0]})
+    scans.start_drill(reach, scan, repeats=2, seed=1, shapes={"leak": [1, 2, 3, 3]})
     assert DrillWork().run(here, None, {"scan_id": scan}) == "done"
+    assert "leak" in drill_of(show(reach, scan).scan).recall
     curve = show(reach, scan).curve()
     drilled = [point.drilled for point in curve]
     assert drilled == sorted(drilled, reverse=True) and drilled[0] > 0.3 and drilled[-1] < drilled[0]

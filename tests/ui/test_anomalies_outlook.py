@@ -126,6 +126,68 @@ def test_a_flag_is_named_and_all_like_it_are_judged_together(quiet: Page, stack:
     expect(tally(page, "wrong")).to_have_text("wrong 0")
 
 
+def test_a_span_is_adjusted_by_its_ends(quiet: Page, stack: Stack, judged) -> None:  # type: ignore[no-untyped-def] # noqa: F811
+    page = quiet
+    room(page, stack, judged[0], "anomalies", "?cutoff=720")
+    scan = stack.ok("GET", f"/projects/{judged[0]}")["choices"]["scan_id"]
+
+    def spans() -> list[tuple[int, int]]:
+        return [(flag["start"], flag["stop"]) for flag in stack.ok("GET", f"/scans/{scan}/flags")["flags"]]
+
+    expect(rows(page).first).to_be_visible()
+    before = spans()
+    page.keyboard.press("n")
+    for key in ("h", "h", "o", "a"):
+        page.keyboard.press(key)
+    expect(tally(page, "right")).to_have_text("right 1")
+    start, stop = max(before)
+    assert max(spans()) == (start - 2, stop + 1)
+    expect(rows(page).first).to_have_attribute("aria-selected", "true"), "it is still looked at"
+    lane = page.get_by_role("region", name="expected against observed").locator(".u-over")
+    box = lane.bounding_box()
+    assert box is not None
+    low, high = page.evaluate("() => ['from', 'to'].map((n) => Number(new URLSearchParams(location.search).get(n)))")
+    end = max(flag["last"] for flag in stack.ok("GET", f"/scans/{scan}/flags")["flags"]) + 1800
+    x = box["x"] + box["width"] * (end - low) / (high - low)
+    page.mouse.move(x, box["y"] + box["height"] / 2)
+    page.mouse.down()
+    page.mouse.move(x + box["width"] * 4 * 3600 / (high - low), box["y"] + box["height"] / 2, steps=5)
+    page.mouse.up()
+    stack.wait(f"/scans/{scan}/flags", lambda each: each["flags"][-1]["stop"] == stop + 5)
+    assert max(spans()) == (start - 2, stop + 5)
+    page.keyboard.press("Control+z")
+    page.keyboard.press("Control+z")
+    expect(tally(page, "right")).to_have_text("right 0")
+    assert spans() == before
+
+
+def test_a_shape_is_drawn_and_drilled(quiet: Page, stack: Stack, judged) -> None:  # type: ignore[no-untyped-def] # noqa: F811
+    page = quiet
+    room(page, stack, judged[0], "anomalies", "?cutoff=720")
+    page.get_by_role("button", name="Draw one").click()
+    plant = page.get_by_role("button", name="Plant it, too")
+    page.get_by_label("What it is called").fill("leak")
+    expect(plant).to_be_disabled()
+    pad = page.get_by_role("slider", name="Its shape")
+    pad.focus()
+    for _ in range(5):
+        page.keyboard.press("ArrowUp")
+    page.keyboard.press("Shift+ArrowRight")
+    expect(pad).to_have_attribute("aria-valuetext", "point 2 of 24, 0.50")
+    box = pad.bounding_box()
+    assert box is not None
+    page.mouse.move(box["x"] + box["width"] * 0.5, box["y"] + box["height"] * 0.5)
+    page.mouse.down()
+    page.mouse.move(box["x"] + box["width"] - 3, box["y"] + 5, steps=4)
+    page.mouse.up()
+    expect(pad).to_have_attribute("aria-valuetext", "point 24 of 24, 1.00")
+    plant.click()
+    expect(page.get_by_role("row", name=re.compile("^leak"))).to_be_visible(timeout=240_000)
+    scan = stack.ok("GET", f"/projects/{judged[0]}")["choices"]["scan_id"]
+    drawn = stack.ok("GET", f"/scans/{scan}/drill")["shapes"]["leak"]
+    assert len(drawn) == 24 and drawn[:2] == [0.5, 0.5] and drawn[23] == 1 and sorted(drawn[12:]) == drawn[12:]
+
+
 def test_the_cutoff_decides_what_has_been_raised(quiet: Page, stack: Stack, judged) -> None:  # type: ignore[no-untyped-def] # noqa: F811
     page = quiet
     room(page, stack, judged[0], "anomalies", "?cutoff=720")

@@ -132,9 +132,10 @@ def history(path: views.ScanPath) -> Response:
 
 @blueprint.post(f"{_SCAN}/verdicts", responses={201: views.VerdictView, **_ANSWERS})
 def judge(path: views.ScanPath, body: views.VerdictBody) -> Response:
-    """Call spans right, wrong or open again, label them, and leave a note; flagged spans or others."""
+    """Call spans right, wrong or open again, say how far they reach, label them, and leave a note; flagged spans or
+    others."""
     spans = [(each.key, each.start, each.stop) for each in body.spans]
-    made = verdicts.judge(services(), path.scan_id, spans, body.verdict, body.kind, body.note, body.by)
+    made = verdicts.judge(services(), path.scan_id, spans, body.verdict, body.kind, body.note, body.by, body.adjusted)
     return answer(_verdict(made), 201)
 
 
@@ -166,7 +167,7 @@ def view_drill(path: views.ScanPath) -> Response:
     view = views.DrillView(
         state=drilled.get("state"), progress=drilled.get("share", 1.0 if found else 0.0), reason=drilled.get("reason"),
         threshold=shown.threshold, planted=0, recall=[], unverified=None, echoes=0, named=None, late=None, latest=None,
-        text=[],
+        text=[], shapes=drilled.get("settings", {}).get("shapes", {}),
     )  # fmt: skip
     if found is None:
         return answer(view)
@@ -176,7 +177,8 @@ def view_drill(path: views.ScanPath) -> Response:
             views.RecallView(
                 kind=kind, size=size, typical=_number(each.typical), planted=each.planted, found=each.found,
                 share=each.share, low=each.low, high=each.high,
-                named=each.named / each.found if each.found else None, delay=_number(each.delay),
+                named=None if each.named is None or not each.found else each.named / each.found,
+                delay=_number(each.delay),
             )
             for kind, sizes in at.recall.items() for size, each in sizes.items()
         ]  # fmt: skip
@@ -189,7 +191,7 @@ def view_drill(path: views.ScanPath) -> Response:
 @blueprint.post(f"{_SCAN}/drill", responses={202: views.ScanView, 409: shapes.Problem, **_ANSWERS})
 def drill(path: views.ScanPath, body: views.DrillBody) -> Response:
     """Plant faults in the series as they would be without their own flags, and look for them."""
-    scans.start_drill(services(), path.scan_id, body.repeats, body.seed)
+    scans.start_drill(services(), path.scan_id, body.repeats, body.seed, body.shapes)
     return _answer(path.scan_id, 202)
 
 
@@ -270,7 +272,8 @@ def _flags(shown: Shown, flags: list[Flag], said: list[Said | None], beside: lis
                 series=place[flag.key], key=flag.key, start=start, stop=stop, time=time, last=last,
                 raised=None if looked_back else raised, kind=flag.kind, named=of.kind if of else None,
                 score=flag.score, observed=_number(flag.observed), expected=_number(flag.expected),
-                once_in=_number(flag.once_in), together=count, occasion=flag.occasion, what=flag.what(panel.unit), sentence=flag.sentence,
+                once_in=_number(flag.once_in), together=count, occasion=flag.occasion, what=flag.what(panel.unit),
+                sentence=flag.sentence,
                 verdict=of.verdict if of else "open", note=of.note if of else "", by=of.by if of else "",
                 judged_at=of.at.isoformat() if of else None,
             )

@@ -158,6 +158,7 @@ class VerdictBody(Body):
     kind: str | None = Field(None, min_length=1, max_length=60)
     note: str = Field("", max_length=2000)
     by: str = Field("", max_length=200)
+    adjusted: bool = Field(False, description="Whether what is flagged there reaches just so far.")
 
 
 class VerdictView(BaseModel):
@@ -199,6 +200,7 @@ class TableQuery(BaseModel):
 class DrillBody(Body):
     repeats: int = Field(40, ge=1, le=400, description="Faults of every kind and size.")
     seed: int = Field(0, ge=0, lt=2**53)
+    shapes: dict[str, list[float]] = Field({}, description="Faults of one's own: what each adds, point by point.")
 
 
 class RecallView(BaseModel):
@@ -231,3 +233,4 @@ class DrillView(BaseModel):
     late: float | None
     latest: float | None
     text: list[str]
+    shapes: dict[str, list[float]]

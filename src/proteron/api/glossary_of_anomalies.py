@@ -12,6 +12,8 @@ ANOMALIES: dict[str, str] = {
     "budget": "How many flags are wanted.",
     "per_thousand": f"How many flags in 1,000 points. {_COUNT}",
     "drill": "How the drill goes: null where there is none.",
+    "DrillBody.shapes": "Faults of one's own, by name: what each adds, point by point; its highest is one size.",
+    "DrillView.shapes": "Faults of one's own that were planted, by name.",
     "drill_share": f"How far the drill is. {_SHARE}",
     "drill_reason": "Why the drill failed.",
     "scans": "Scans of present data, the newest first.",

@@ -75,7 +75,8 @@ def load_scores(session: Session, scan_id: int, series: int) -> tuple[Floats, Fl
 @dataclass(frozen=True)
 class Said:
     """What was said last of a span of a series, from grid position `start` to before `stop`; “open” where all was taken
-    back. `kind` is what somebody calls it, `by` and `at` who said it and when."""
+    back. `kind` is what somebody calls it, `by` and `at` who said it and when; `adjusted`: that it reaches just so
+    far."""
 
     key: str
     start: int
@@ -86,6 +87,7 @@ class Said:
     by: str
     at: datetime
     number: int
+    adjusted: bool = False
 
 
 def add_verdict(session: Session, scan: Scan, document: Document, by: str) -> Verdict:
@@ -126,14 +128,48 @@ def said_of(session: Session, scan: Scan, panel: Panel) -> list[Said]:
         told = each.document
         for span in told["spans"]:
             start, last = (_position(panel, span[name]) for name in ("since", "until"))
-            what = (told["verdict"], told.get("kind"), told.get("note", ""))
-            found.append(Said(span["key"], start, max(last, start) + 1, *what, each.made_by, each.made, each.id))
+            what, adjusted = (told["verdict"], told.get("kind"), told.get("note", "")), told.get("adjusted", False)
+            found.append(
+                Said(span["key"], start, max(last, start) + 1, *what, each.made_by, each.made, each.id, adjusted)
+            )
     return found
 
 
 def _position(panel: Panel, moment: str) -> int:
     instant = np.datetime64(datetime.fromisoformat(moment).astimezone(UTC).replace(tzinfo=None), "s")
     return int(panel.axis.position(instant))
+
+
+def as_adjusted(flags: Sequence[Flag], said: Sequence[Said], panel: Panel) -> list[Flag]:
+    """Flags that reach as far as somebody said last that they do, until it was taken back; several that are one span
+    are one flag."""
+    of_key: dict[str, list[Said]] = {}
+    for each in said:
+        if each.adjusted or each.verdict == "open":
+            of_key.setdefault(each.key, []).append(each)
+    found, taken = list[Flag](), set[tuple[int, str]]()
+    for flag in flags:
+        first = int(panel.starts[panel.index(flag.key)]) if flag.key in of_key else 0
+        mine = [each for each in of_key.get(flag.key, ())
+                if each.start < first + flag.stop and first + flag.start < each.stop]  # fmt: skip
+        if not mine or not mine[-1].adjusted:
+            found.append(flag)
+        elif (mine[-1].number, flag.key) not in taken:
+            taken.add((mine[-1].number, flag.key))
+            found.append(flag.reaching(mine[-1].start - first, mine[-1].stop - first, panel.axis, first))
+    return found
+
+
+def standing(said: Sequence[Said]) -> list[Said]:
+    """What was said and is not overtaken: nothing that was said later touches it."""
+    later: dict[str, list[Said]] = {}
+    found = list[Said]()
+    for each in reversed(said):
+        mine = later.setdefault(each.key, [])
+        if not any(one.start < each.stop and each.start < one.stop for one in mine):
+            found.append(each)
+        mine.append(each)
+    return found[::-1]
 
 
 def judged(flags: Sequence[Flag], said: Sequence[Said], starts: Mapping[str, int]) -> list[Said | None]:
@@ -156,9 +192,11 @@ def raised_in(panel: Panel, scan: Scan, found: Sequence[SeriesFound]) -> Raised:
 
 def refresh_rows(session: Session, scan: Scan, panel: Panel, found: Sequence[SeriesFound] | None = None) -> None:
     """Have the table of flags hold those of a scan, as they are within its budget and as they were judged."""
-    flags = raised_in(panel, scan, load_found(session, scan) if found is None else found).flags
+    raised = raised_in(panel, scan, load_found(session, scan) if found is None else found).flags
     starts = {key: int(panel.starts[index]) for index, key in enumerate(panel.keys)}
-    said = judged(flags, said_of(session, scan, panel), starts)
+    all_said = said_of(session, scan, panel)
+    flags = as_adjusted(raised, all_said, panel)
+    said = judged(flags, all_said, starts)
     session.execute(delete(FlagRow).where(FlagRow.scan_id == scan.id))
     session.add_all(
         FlagRow(

@@ -1703,7 +1703,10 @@ export interface paths {
         /** What was said of the scan's data, by whom and when. */
         get: operations["anomalies_history_scans__int_scan_id__verdicts_get"];
         put?: never;
-        /** Call spans right, wrong or open again, label them, and leave a note; flagged spans or others. */
+        /**
+         * Call spans right, wrong or open again, say how far they reach, label them, and leave a note; flagged spans or
+         * @description others.
+         */
         post: operations["anomalies_judge_scans__int_scan_id__verdicts_post"];
         delete?: never;
         options?: never;
@@ -5051,6 +5054,14 @@ export interface components {
              * @default 0
              */
             seed: number;
+            /**
+             * Shapes
+             * @description Faults of one's own: what each adds, point by point.
+             * @default {}
+             */
+            shapes: {
+                [key: string]: number[];
+            };
         };
         /**
          * DrillView
@@ -5097,6 +5108,13 @@ export interface components {
              * @description By kind and size.
              */
             recall: components["schemas"]["RecallView"][];
+            /**
+             * Shapes
+             * @description Faults of one's own that were planted, by name.
+             */
+            shapes: {
+                [key: string]: number[];
+            };
             /**
              * State
              * @description How it stands: queued, running, done, failed or stopped; of a room empty, current or outdated.
@@ -12108,6 +12126,12 @@ export interface components {
          * @description What is said of spans, flagged or not: whether they are anomalies, what they are, a note, and by whom.
          */
         VerdictBody: {
+            /**
+             * Adjusted
+             * @description Whether what is flagged there reaches just so far.
+             * @default false
+             */
+            adjusted: boolean;
             /**
              * By
              * @description Who said it; empty: nobody said who.

@@ -26,6 +26,8 @@ const props = withDefaults(
     pennants?: Pennant[]
     /** A span that is looked at, times. */
     tinted?: [number, number] | null
+    /** Whether the ends of that span may be dragged. */
+    adjustable?: boolean
     showTime?: boolean
     threshold?: number | null
     fromZero?: boolean
@@ -44,6 +46,7 @@ const props = withDefaults(
     bands: () => [],
     pennants: () => [],
     tinted: null,
+    adjustable: false,
     showTime: false,
     threshold: null,
     fromZero: false,
@@ -53,7 +56,11 @@ const props = withDefaults(
     filled: null,
   },
 )
-const emit = defineEmits<{ threshold: [value: number]; pick: [time: number] }>()
+const emit = defineEmits<{
+  threshold: [value: number]
+  pick: [time: number]
+  adjust: [span: [number, number]]
+}>()
 
 const store = useProject()
 const view = useView()
@@ -129,6 +136,8 @@ const { chart } = useLane(host, {
       threshold: () => props.threshold,
       setThreshold: (value) => emit('threshold', value),
       pick: (time) => emit('pick', time),
+      adjustable: () => (props.adjustable ? props.tinted : null),
+      adjust: (span) => emit('adjust', span),
     }),
 })
 function toggle() {

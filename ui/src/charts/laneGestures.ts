@@ -1,7 +1,10 @@
 import type uPlot from 'uplot'
 import type { useView } from '../state/view'
 
-/** The wheel zooms at the pointer, drag pans, Alt-drag selects, double click shows all; a threshold is dragged. */
+const NEAR = 6
+
+/** The wheel zooms at the pointer, drag pans, Alt-drag selects, double click shows all; a threshold is dragged, and so
+ * are the ends of a span that may reach further. */
 export function attachGestures(
   chart: uPlot,
   view: ReturnType<typeof useView>,
@@ -9,6 +12,9 @@ export function attachGestures(
     threshold: () => number | null
     setThreshold: (value: number) => void
     pick: (time: number) => void
+    /** The span whose ends may be dragged, times. */
+    adjustable: () => [number, number] | null
+    adjust: (span: [number, number]) => void
   },
 ) {
   const over = chart.over
@@ -24,6 +30,18 @@ export function attachGestures(
     },
     { passive: false },
   )
+  /** The end of the span that the pointer is at: which one, and the other. */
+  const endAt = (event: MouseEvent): { at: number; other: number } | null => {
+    const span = tell.adjustable()
+    if (!span || event.altKey) return null
+    const x = event.clientX - over.getBoundingClientRect().left
+    const off = span.map((time) => Math.abs(chart.valToPos(time, 'x') - x)) as [number, number]
+    if (Math.min(...off) > NEAR) return null
+    return off[0] < off[1] ? { at: span[0], other: span[1] } : { at: span[1], other: span[0] }
+  }
+  over.addEventListener('pointermove', (event) => {
+    if (!event.buttons) over.style.cursor = endAt(event) ? 'ew-resize' : ''
+  })
   over.addEventListener('dblclick', () => view.setSpan(...view.extent))
   over.addEventListener('pointerdown', (event) => {
     if (event.button !== 0) return
@@ -34,19 +52,24 @@ export function attachGestures(
     const { clientX: x, clientY: y } = event
     const line = tell.threshold()
     const onThreshold = line !== null && Math.abs(chart.valToPos(line, 'y') - (y - top())) < 8
+    const end = endAt(event)
     let moved = false
     const move = (now: PointerEvent) => {
       moved ||= Math.abs(now.clientX - x) + Math.abs(now.clientY - y) > 3
       if (onThreshold) tell.setThreshold(chart.posToVal(now.clientY - top(), 'y'))
-      else if (event.altKey) view.selection = [Math.min(begun, timeAt(now)), Math.max(begun, timeAt(now))]
+      else if (end && moved) view.selection = ordered(end.other, timeAt(now))
+      else if (event.altKey) view.selection = ordered(begun, timeAt(now))
       else if (moved) view.setSpan(low - (now.clientX - x) * scale, high - (now.clientX - x) * scale)
     }
     const up = () => {
       over.removeEventListener('pointermove', move)
       over.removeEventListener('pointerup', up)
       if (!moved) tell.pick(begun)
+      else if (end && view.selection) tell.adjust(view.selection)
     }
     over.addEventListener('pointermove', move)
     over.addEventListener('pointerup', up)
   })
 }
+
+const ordered = (one: number, other: number): [number, number] => [Math.min(one, other), Math.max(one, other)]

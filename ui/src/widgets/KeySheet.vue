@@ -19,6 +19,7 @@ const keys: [string, string][] = [
   ['c  d', 'Anomalies: the flag is right / wrong'],
   ['l', 'Anomalies: name it, leave a note'],
   ['s', 'Anomalies: all flags like this one'],
+  ['h j  i o', 'Anomalies: the flag begins / ends a step earlier, later'],
   ['a', 'Anomalies: the selected span is what it is'],
   ['Ctrl Z', 'take the last deletion, or verdict, back'],
   ['Esc', 'stop, close'],

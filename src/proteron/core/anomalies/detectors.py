@@ -4,6 +4,7 @@ from typing import Any, ClassVar, Protocol
 
 import numpy as np
 
+from proteron.core.anomalies.beside import BesideOthers
 from proteron.core.anomalies.events import told_as_of
 from proteron.core.anomalies.extreme_values import ExtremeValues
 from proteron.core.anomalies.flags import Candidate, SeriesScores
@@ -20,10 +21,12 @@ _NOT_FLAGGED = score_of(0.0)
 
 
 class Detector(Protocol):
-    """How anomalies are found in one series of a panel; settings are a model with a schema."""
+    """How anomalies are found in one series of a panel; settings are a model with a schema. One that looks at no other
+    series is `alone`."""
 
     title: ClassVar[str]
     limits: ClassVar[Limits]
+    alone: ClassVar[bool]
 
     def look_back(self, panel: Panel, index: int) -> SeriesScores:
         """Score every point by all of them."""
@@ -37,6 +40,7 @@ class Joint(Settings):
 
     title: ClassVar[str] = "joint"
     limits: ClassVar[Limits] = JOINT
+    alone: ClassVar[bool] = True
 
     def look_back(self, panel: Panel, index: int) -> SeriesScores:
         """Score every point by all of them."""
@@ -68,4 +72,5 @@ DETECTORS: dict[str, type[Any]] = {
     "extreme_values": ExtremeValues,
     "level_shifts": LevelShifts,
     "spread_shifts": SpreadShifts,
+    "beside_others": BesideOthers,
 }

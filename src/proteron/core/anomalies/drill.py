@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from proteron.core.anomalies.budget import Over
 from proteron.core.anomalies.detectors import DETECTORS, Detector
-from proteron.core.anomalies.faults import FAULTS, Fault, places_for, unit_of
+from proteron.core.anomalies.faults import FAULTS, Fault, faults_with, places_for, unit_of
 from proteron.core.anomalies.find import find_anomalies, scored
 from proteron.core.anomalies.flags import Candidate, Mode
 from proteron.core.anomalies.triage import wilson
@@ -25,16 +25,18 @@ _SPACE = 110  # points to a planted fault
 _APART = 12  # points between faults, and between one and a flag
 _MOST_RUNS = 200
 _MOST_SERIES = 12
+_PLACES = {kind: place for place, kind in enumerate(FAULTS)}
 _ECHO = 1  # points around a season after a fault that a flag there echoes
 
 
 @dataclass(frozen=True)
 class Recall:
-    """Of faults of one kind and size: how many were planted and found, how soon (median points), and named rightly."""
+    """Of faults of one kind and size: how many were planted and found, how soon (median points), and named rightly;
+    None for a shape of one's own, whose name nothing knows."""
 
     planted: int
     found: int
-    named: int
+    named: int | None
     delay: float
     size: float  # in units of the series' own changes, or points
     typical: float  # the same in the series' units, in the median over series; NaN for lengths
@@ -107,16 +109,17 @@ class Drill:
             found.setdefault(each.kind, {}).setdefault(each.size, []).append(each)
         return {
             kind: {size: self._recall(sizes[size]) for size in sorted(sizes)}
-            for kind, sizes in sorted(found.items(), key=lambda each: list(FAULTS).index(each[0]))
+            for kind, sizes in sorted(found.items(), key=lambda each: _PLACES.get(each[0], len(_PLACES)))
         }
 
     def _recall(self, mine: Sequence[Planted]) -> Recall:
         late = [each.late(self.threshold) for each in mine]
         seen = [each for each in late if each is not None]
         delay = float(np.median(seen)) if seen and self.mode == "as_of" else math.nan
-        size, sized = mine[0].size, FAULTS[mine[0].kind].sized
+        size, fault = mine[0].size, FAULTS.get(mine[0].kind)
+        sized = fault is None or fault.sized
         typical = size * float(np.median([each.unit for each in mine])) if sized else math.nan
-        named = sum(each.named(self.threshold) for each in mine)
+        named = None if fault is None else sum(each.named(self.threshold) for each in mine)
         return Recall(len(mine), len(seen), named, delay, size, typical)
 
     @property
@@ -137,8 +140,8 @@ class Drill:
 
     @property
     def named(self) -> float:
-        """Share of the found that were called what they were."""
-        seen = [each for each in self.planted if each.late(self.threshold) is not None]
+        """Share of the found that were called what they were, of the kinds that have a name."""
+        seen = [each for each in self.planted if each.kind in FAULTS and each.late(self.threshold) is not None]
         return float(np.mean([each.named(self.threshold) for each in seen])) if seen else math.nan
 
     def late(self, share: float = 0.5) -> float:
@@ -184,7 +187,8 @@ class Drill:
         said = []
         for kind, sizes in self.recall.items():
             parts = ", ".join(f"{size:g}: {100 * each.share:.0f} %" for size, each in sizes.items())
-            said.append(f"{kind} by {'units' if FAULTS[kind].sized else 'points'}: {parts}")
+            by = "points" if all(math.isnan(each.typical) for each in sizes.values()) else "units"
+            said.append(f"{kind} by {by}: {parts}")
         return [*said, f"{self.unverified:.2g} flags per 1,000 points on nothing planted, {self.echoes} of them echoes"]
 
 
@@ -194,6 +198,7 @@ def drill(
     *,
     kinds: Sequence[str] | None = None,
     sizes: Sequence[float] | None = None,
+    shapes: Mapping[str, Sequence[float]] | None = None,
     repeats: int = 40,
     seed: int = 0,
     delay: int = 2,
@@ -211,17 +216,18 @@ def drill(
     whole detector, at the threshold that it has now; what comes of it is known for every other threshold, too.
 
     `repeats` faults of every kind and size, or as many as find room in 200 runs. A size is in units of the usual change
-    over a season of the series it is planted in, or in points for kinds that have none. Of a panel of more than
-    `most_points`, the last points of some series serve, evenly chosen. Raises `SettingsError` for an unknown kind, or
-    for a contender,
-    `TooShortError` where nothing can be planted, `StoppedError` when a stop was asked for.
+    over a season of the series it is planted in, or in points for kinds that have none. `shapes` are faults of one's
+    own, planted as well: by name, what each adds point by point, its highest being one size. Of a panel of more than
+    `most_points`, the last points of some series serve, evenly chosen. Raises `SettingsError` for an unknown kind, for
+    what is no shape, or for a contender, `TooShortError` where nothing can be planted, `StoppedError` when a stop was
+    asked for.
     """
     require_panel(panel)
     if repeats < 1:
         raise SettingsError("At least one fault of every kind and size is planted.", field="repeats")
     if using not in DETECTORS:
         raise SettingsError("A drill is for a detector; a contender would have to learn anew each time.", field="using")
-    wanted = _wanted(kinds, sizes)
+    wanted = _wanted(kinds, sizes, shapes)
     panel = _sample(panel.cut_at(until), most_points)
     own = find_anomalies(
         panel, mode, delay=delay, stop_asked=stop_asked, per_thousand=per_thousand, per_week=per_week,
@@ -259,11 +265,15 @@ def _sample(panel: Panel, most: int) -> Panel:
     )  # fmt: skip
 
 
-def _wanted(kinds: Sequence[str] | None, sizes: Sequence[float] | None) -> list[tuple[Fault, float]]:
+def _wanted(
+    kinds: Sequence[str] | None, sizes: Sequence[float] | None, shapes: Mapping[str, Sequence[float]] | None
+) -> list[tuple[Fault, float]]:
     for kind in kinds or ():
         if kind not in FAULTS:
             raise SettingsError(f"There is no fault “{kind}”; there are: {', '.join(FAULTS)}.", field="kinds")
-    return [(FAULTS[kind], size) for kind in kinds or FAULTS for size in sizes or FAULTS[kind].sizes]
+    known = faults_with(shapes)
+    chosen = known if kinds is None else [*kinds, *(shapes or ())]
+    return [(known[kind], size) for kind in chosen for size in sizes or known[kind].sizes]
 
 
 class _Yard:

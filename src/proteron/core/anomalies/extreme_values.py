@@ -24,6 +24,7 @@ class ExtremeValues(Settings):
 
     title: ClassVar[str] = "extreme values"
     limits: ClassVar[Limits] = Limits(3.5, 3.5)
+    alone: ClassVar[bool] = True
     share: float = Field(0.02, gt=0, le=0.4, title="At most", description="Share of points that may be extreme.")
     significance: float = Field(0.05, gt=0, lt=1, title="Significance", description="Of all tests together.")
 

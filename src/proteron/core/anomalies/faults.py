@@ -1,14 +1,16 @@
 """Known faults to plant: what each does to a stretch of values, by size."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from proteron.core.errors import SettingsError
 from proteron.core.panel import Floats
 
 SIZES = (2.0, 3.0, 4.0, 6.0, 9.0)  # in units
+MOST_SHAPES, MOST_POINTS, MOST_LETTERS = 8, 200, 40  # of one's own shapes
 LENGTHS = (4, 8, 16, 32)  # of faults that have no size but a length, in points
 
 
@@ -76,6 +78,32 @@ FAULTS = {
         Fault("clipping", False, 0, _clipped),
     )
 }
+
+
+def drawn(kind: str, heights: Sequence[float]) -> Fault:
+    """A fault of one's own: `heights` (n_points,) are what it adds, point by point; its highest, up or down, is one
+    size. Raises `SettingsError` for a name that is taken or none, or for what is no shape."""
+    shape = np.asarray(heights, dtype=float)
+    if not 0 < len(kind.strip()) <= MOST_LETTERS or kind in FAULTS:
+        raise SettingsError(f"A shape needs a name of its own, of at most {MOST_LETTERS} letters.", field="shapes")
+    if shape.ndim != 1 or not 0 < len(shape) <= MOST_POINTS or not np.isfinite(shape).all() or not shape.any():
+        raise SettingsError(f"“{kind}” is no shape: 1 to {MOST_POINTS} heights, not all zero.", field="shapes")
+    shape = shape / np.abs(shape).max()
+
+    def make(values: Floats, at: int, size: float, unit: float, rng: np.random.Generator) -> Floats:
+        return values[at : at + len(shape)] + size * unit * shape
+
+    return Fault(kind, True, len(shape), make)
+
+
+def faults_with(shapes: Mapping[str, Sequence[float]] | None) -> dict[str, Fault]:
+    """All faults, one's own shapes last."""
+    own = shapes or {}
+    if len(own) > MOST_SHAPES:
+        raise SettingsError(f"At most {MOST_SHAPES} shapes are planted at once.", field="shapes")
+    return FAULTS | {kind: drawn(kind, heights) for kind, heights in own.items()}
+
+
 _BACK = 8  # points before a place that a fault may take values from
 
 

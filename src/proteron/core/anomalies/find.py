@@ -46,9 +46,9 @@ def find_anomalies(
     Without one a threshold that suits most series is used. Scores and `threshold` are in spreads: a block or step
     scores as a single point that is as unlikely. What an occasion of the panel explains is told apart.
 
-    `using` names another detector (“level_shifts”, “spread_shifts”, “odd_windows”, “extreme_values”), or a contender,
-    by its name or as it is (with a `chain`): then what it did not forecast one step ahead is flagged, out of sample, as
-    of every moment by nature.
+    `using` names another detector (“level_shifts”, “spread_shifts”, “odd_windows”, “extreme_values”, “beside_others”),
+    or a contender, by its name or as it is (with a `chain`): then what it did not forecast one step ahead is flagged,
+    out of sample, as of every moment by nature.
     Series are scored over so many `workers`; `progress` is told of those done and of all. Raises `SettingsError` for a
     budget that is not positive or beside a threshold, `StoppedError` when a stop was asked for.
     """
@@ -84,14 +84,14 @@ def scored(
     panel: Panel, detector: Detector, mode: Mode, delay: int, workers: int = 1,
     progress: Callable[[int, int], Any] | None = None, stop_asked: Callable[[], bool] = bool,
 ) -> list[SeriesScores]:  # fmt: skip
-    """Every series by itself, over some processes; the numbers do not depend on how many."""
-    alone = (panel.select([index]) for index in range(len(panel)))
+    """Every series, over some processes; the numbers do not depend on how many."""
+    every = ((panel.select([index]), 0) if detector.alone else (panel, index) for index in range(len(panel)))
     if workers <= 1 or len(panel) < 2:
-        scores: Iterator[SeriesScores] = (score_series(detector, each, mode, delay) for each in alone)
+        scores: Iterator[SeriesScores] = (score_series(detector, *each, mode, delay) for each in every)
         return _gathered(scores, len(panel), progress, stop_asked)
     with ProcessPoolExecutor(min(workers, os.cpu_count() or 1, len(panel)), process_context()) as pool:
         with without_main():
-            futures = [pool.submit(score_series, detector, each, mode, delay) for each in alone]
+            futures = [pool.submit(score_series, detector, *each, mode, delay) for each in every]
         try:
             return _gathered((each.result() for each in futures), len(panel), progress, stop_asked)
         finally:
@@ -112,5 +112,5 @@ def _gathered(
     return found
 
 
-def score_series(detector: Detector, alone: Panel, mode: Mode, delay: int) -> SeriesScores:
-    return detector.look_back(alone, 0) if mode == "looking_back" else detector.as_of(alone, 0, delay)
+def score_series(detector: Detector, panel: Panel, index: int, mode: Mode, delay: int) -> SeriesScores:
+    return detector.look_back(panel, index) if mode == "looking_back" else detector.as_of(panel, index, delay)

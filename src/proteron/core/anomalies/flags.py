@@ -61,6 +61,10 @@ class Flag:
         said = f"{abs(off):.3g} {unit}".strip() + f" {'more' if off > 0 else 'less'} than expected"
         return f"{said}, and it stays" if self.stays else said
 
+    def reaching(self, start: int, stop: int, axis: TimeAxis, first: int) -> "Flag":
+        """The same over another span; the series begins at grid position `first`."""
+        return replace(self, start=start, stop=stop, time=_stamp(axis, first + start))
+
     @property
     def sentence(self) -> str:
         """What was expected, what came, how unusual that is, and what it is called."""
@@ -259,11 +263,14 @@ def occasion_of(
 def flag_of(axis: TimeAxis, first: int, key: str, candidate: Candidate, raised: tuple[int, float]) -> Flag:
     """A candidate of a series as a flag, raised with a score at a position; `first` is that of its first point."""
     (at, score), unusual = raised, math.nan if candidate.exact else once_in(raised[1])
-    time = axis.times(first + np.array([candidate.start]))[0]
     return Flag(
-        key, candidate.start, candidate.stop, score, candidate.kind, str(time), at, candidate.observed,
-        candidate.expected, unusual, candidate.occasion,
+        key, candidate.start, candidate.stop, score, candidate.kind, _stamp(axis, first + candidate.start), at,
+        candidate.observed, candidate.expected, unusual, candidate.occasion,
     )  # fmt: skip
+
+
+def _stamp(axis: TimeAxis, place: int) -> str:
+    return str(axis.times(np.array([place]))[0])
 
 
 def mean_of(values: Floats) -> float:

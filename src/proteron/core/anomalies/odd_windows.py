@@ -22,6 +22,7 @@ class OddWindows(Settings):
 
     title: ClassVar[str] = "odd windows"
     limits: ClassVar[Limits] = Limits(6.0, 3.0)
+    alone: ClassVar[bool] = True
     window: int | None = Field(None, ge=4, title="Window", description="Points; empty: two of the shortest seasons.")
 
     def look_back(self, panel: Panel, index: int) -> SeriesScores:

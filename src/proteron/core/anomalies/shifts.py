@@ -29,6 +29,7 @@ class LevelShifts(Settings):
 
     title: ClassVar[str] = "level shifts"
     limits: ClassVar[Limits] = Limits(7.0, 5.5)
+    alone: ClassVar[bool] = True
     kind: ClassVar[str] = "level shift"
 
     def look_back(self, panel: Panel, index: int) -> SeriesScores:

@@ -48,7 +48,7 @@ class ScanWork(LongWork):
         detector, rows = DETECTORS[told["using"]](), []
         for index in step:
             if index in left:
-                scores = score_series(detector, panel.select([index]), told["mode"], told["delay"])
+                scores = score_series(detector, panel, index, told["mode"], told["delay"])
                 rows.append((index, scores, scores.found(panel, index, told["mode"])))
         with here.database.session() as session:
             _store(session, scan.id, panel, rows)

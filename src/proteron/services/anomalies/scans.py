@@ -1,11 +1,14 @@
 """Scans: begun, gone on with, stopped; and drills."""
 
+from collections.abc import Mapping, Sequence
+
 from pydantic import Field
 from sqlalchemy.orm import Session
 
 from proteron.core.anomalies import Budget, Mode, scan_folds
 from proteron.core.anomalies.budget import check_delay
 from proteron.core.anomalies.detectors import DETECTORS
+from proteron.core.anomalies.faults import faults_with
 from proteron.core.documents import Settings
 from proteron.core.errors import SettingsError
 from proteron.core.experiment import Judging
@@ -136,15 +139,19 @@ def stop(session: Session, queue: Queue, scan_id: int) -> Scan:
     return records.end_scan(session, scan_id, "stopped")
 
 
-def start_drill(reach: Resources, scan_id: int, repeats: int, seed: int) -> None:
-    """Have the runner plant faults; raises `ConflictError` while it does, `SettingsError` for a contender's scan."""
+def start_drill(
+    reach: Resources, scan_id: int, repeats: int, seed: int, shapes: Mapping[str, Sequence[float]] | None = None
+) -> None:
+    """Have the runner plant faults, among them shapes of one's own; raises `ConflictError` while it does,
+    `SettingsError` for a contender's scan or what is no shape."""
+    faults_with(shapes)
     with reach.database.session() as session:
         scan = records.get_scan(session, scan_id, lock=True)
         if scan.document["using"] == CONTENDER:
             raise SettingsError("A drill is for a detector; a contender would have to learn anew.", field="using")
         if (scan.drill or {}).get("state") == "running":
             raise ConflictError("This scan is being drilled already.", field="state")
-        settings = {"repeats": repeats, "seed": seed, "using": scan.document["using"]}
+        settings = {"repeats": repeats, "seed": seed, "using": scan.document["using"], "shapes": dict(shapes or {})}
         scan.drill = {"state": "running", "share": 0.0, "settings": settings}
         records.tell_scan(session, scan)
     reach.queue.defer(DrillWork.task, once=f"drill {scan_id}", scan_id=scan_id)

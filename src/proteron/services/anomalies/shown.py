@@ -53,7 +53,7 @@ class Shown:
     def flags(self) -> list[Flag]:
         """Those raised by the moment; as of every moment, one that goes on there reaches no further, and has no kind
         yet."""
-        return [*self._by_then(self.raised.flags)]
+        return [*self._by_then(findings.as_adjusted(self.raised.flags, self.all_said, self.panel))]
 
     @cached_property
     def explained(self) -> list[Flag]:
@@ -82,10 +82,19 @@ class Shown:
 
     @cached_property
     def loose(self) -> list[Said]:
-        """What was said of spans that are not flagged, each span's last word."""
+        """Spans that are called right and not flagged."""
         taken = {id(each) for each in self.said}
-        last = {(each.key, each.start, each.stop): each for each in self.all_said}
-        return [each for each in last.values() if id(each) not in taken and each.verdict == "right"]
+        return [each for each in findings.standing(self.all_said) if id(each) not in taken and each.verdict == "right"]
+
+    @property
+    def labels(self) -> list[Flag]:
+        """The same as flags of their own."""
+        found = list[Flag]()
+        for each in self.loose:
+            if (first := self.starts.get(each.key)) is not None:
+                flag = Flag(each.key, 0, 1, np.nan, each.kind or "label", "")
+                found.append(flag.reaching(each.start - first, each.stop - first, self.panel.axis, first))
+        return found
 
     @property
     def beyond(self) -> bool:
@@ -156,8 +165,8 @@ class Shown:
             (flag.score, of.verdict == "right")
             for flag, of in zip(self._candidates, said, strict=True) if of is not None and of.verdict != "open"
         ]  # fmt: skip
-        touched = {of.number for of in said if of is not None}
-        missed = sum(each.verdict == "right" and each.number not in touched for each in self.all_said)
+        touched = {id(of) for of in said if of is not None}
+        missed = sum(each.verdict == "right" and id(each) not in touched for each in findings.standing(self.all_said))
         return labelled_curve(judged, missed)
 
     def curve(self) -> list[CurvePoint]:

@@ -31,10 +31,10 @@ def use(reach: Resources, scan_id: int, way: Literal["mask", "repair"], which: L
     stands on; returns its number. Raises `SettingsError` where nothing would change."""
     shown = show(reach, scan_id)
     wanted = {"right"} if which == "right" else {"right", "open"}
-    flags = tuple(
+    flags = *(
         flag for flag, of in zip(shown.flags, shown.said, strict=True)
         if (of.verdict if of else "open") in wanted and not flag.stays
-    )  # fmt: skip
+    ), *shown.labels  # fmt: skip
     if not flags:
         raise SettingsError("There is no flag to use: none is called right.", field="which")
     with reach.database.session() as session:

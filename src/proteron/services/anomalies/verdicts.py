@@ -34,15 +34,16 @@ def _write(reach: Resources, scan_id: int) -> None:
 
 def judge(
     reach: Resources, scan_id: int, spans: Sequence[tuple[str, int, int]], verdict: Literal["right", "wrong", "open"],
-    kind: str | None, note: str, by: str,
+    kind: str | None, note: str, by: str, adjusted: bool = False,
 ) -> Verdict:  # fmt: skip
-    """Keep what somebody says of spans (key, from, to before, on the grid), flagged or not; raises `SettingsError` for
-    a span that is not there."""
+    """Keep what somebody says of spans (key, from, to before, on the grid), flagged or not; `adjusted`: what is flagged
+    there reaches just so far. Raises `SettingsError` for a span that is not there."""
     with reach.database.session() as session:
         scan = records.get_scan(session, scan_id)
         panel = reach.panel(scan.dataset_id)
         document = {
             "spans": [_span(panel, *span) for span in spans], "verdict": verdict, "kind": kind, "note": note,
+            "adjusted": adjusted,
         }  # fmt: skip
         made = findings.add_verdict(session, scan, document, by)
     _write(reach, scan_id)

@@ -112,6 +112,10 @@ watchEffect(() => {
     d: () => triage.verdict('wrong'),
     s: () => void triage.like(),
     a: () => triage.adjust(),
+    h: () => triage.reach(-1, 0),
+    j: () => triage.reach(1, 0),
+    i: () => triage.reach(0, -1),
+    o: () => triage.reach(0, 1),
     l: () => (triage.labelling.value = Boolean(triage.flag.value || triage.selected.value)),
   }
 })
@@ -142,10 +146,12 @@ const labelled = computed(() => {
         :series="lane"
         :pennants="pennants"
         :tinted="tinted"
+        adjustable
         :answer="points"
         :note="note"
         class="main"
         @pick="pick"
+        @adjust="triage.adjust()"
       />
       <TimeLane
         name="evidence"

@@ -9,7 +9,7 @@ import { useProject } from '../../state/project'
 import FactList from '../../widgets/FactList.vue'
 import BudgetCurve from './BudgetCurve.vue'
 import BudgetForm from './BudgetForm.vue'
-import DrillTable from './DrillTable.vue'
+import DrillFacts from './DrillFacts.vue'
 import { DETECTORS, lasting } from './flags'
 import ScanForm from './ScanForm.vue'
 import type { Scanning } from './useScan'
@@ -99,23 +99,7 @@ const right = computed(() => props.scanning.flags.value.filter((flag) => flag.ve
       :threshold="found.threshold"
       @threshold="scanning.drag"
     />
-    <h2>Drill: what would have been caught</h2>
-    <template v-if="drill?.state === 'done'">
-      <p class="second sentence">{{ count(drill.planted) }} faults planted in these series</p>
-      <DrillTable :recall="drill.recall" />
-    </template>
-    <p v-else-if="drill?.state === 'running'" class="second sentence" role="status">
-      Planting faults, {{ fixed(100 * drill.progress, 0) }} % done.
-      <button class="link" @click="scanning.stopDrill">Stop</button>
-    </p>
-    <p v-else-if="drill?.state === 'failed'" class="sentence worse">{{ drill.reason }}</p>
-    <button
-      v-if="scan.using !== 'contender' && drill?.state !== 'running'"
-      class="button"
-      @click="scanning.startDrill(40)"
-    >
-      {{ drill?.state === 'done' ? 'Drill again' : 'Plant faults and look for them' }}
-    </button>
+    <DrillFacts :scanning="scanning" />
     <FactList
       :facts="[
         drill?.late !== null &&
@@ -184,10 +168,6 @@ const right = computed(() => props.scanning.flags.value.filter((flag) => flag.ve
 }
 h1 + .sentence {
   margin-top: -8px;
-}
-h2 {
-  margin: 4px 0 -6px;
-  font-size: 13px;
 }
 .pair {
   display: grid;

@@ -10,6 +10,7 @@ export const DETECTORS: Record<string, string> = {
   spread_shifts: 'spread shifts',
   odd_windows: 'odd windows',
   extreme_values: 'extreme values',
+  beside_others: 'beside the others',
 }
 
 /** What tells one flag of a scan from another. */

@@ -9,6 +9,8 @@ export interface Said {
   verdict: Verdict
   kind?: string | null
   note?: string
+  /** That what is flagged reaches just so far. */
+  adjusted?: boolean
 }
 
 /** The scan the project stands on: its flags as of the cutoff, what is said of them, its budget and its drill. */
@@ -83,6 +85,7 @@ export function useScan() {
       kind: said.kind ?? null,
       note: said.note ?? '',
       by: who(),
+      adjusted: said.adjusted ?? false,
     }
     const mine = written.then(async () => {
       const made = await attempt(() =>
@@ -154,9 +157,9 @@ export function useScan() {
     const params = path()
     return params && attempt(() => unwrap(client.POST(`/api/v1/scans/{scan_id}/${way}`, { params })))
   }
-  const startDrill = (repeats: number) => {
+  const startDrill = (repeats: number, shapes: Record<string, number[]>) => {
     const params = path()
-    const body = { repeats, seed: 0 }
+    const body = { repeats, seed: 0, shapes }
     return params && attempt(() => unwrap(client.POST('/api/v1/scans/{scan_id}/drill', { params, body })))
   }
   const stopDrill = () => {

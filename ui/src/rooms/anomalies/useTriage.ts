@@ -89,8 +89,17 @@ export function useTriage(scanning: Scanning) {
       (each) => each.key === span.key && each.start < span.stop && span.start < each.stop,
     )
     const before = { kind: touched?.named ?? null, note: touched?.note ?? '' }
-    void scanning.judge([span], { verdict: 'right', ...before, ...said })
+    void scanning.judge([span], { verdict: 'right', ...before, ...said, adjusted: true })
+    if (touched) picked.value = keyOf(span)
     view.selection = null
+  }
+  /** Select the span of the flag, its ends so many steps later; what is selected already is moved on. */
+  function reach(start: number, stop: number) {
+    const { axis } = store
+    const span = selected.value ?? flag.value
+    if (!axis || !span || span.stop + stop <= span.start + start) return
+    const half = (axis.time(1) - axis.time(0)) / 2
+    view.selection = [axis.time(span.start + start) - half, axis.time(span.stop + stop - 1) + half]
   }
   function label(said: { kind: string | null; note: string }) {
     labelling.value = false
@@ -117,6 +126,7 @@ export function useTriage(scanning: Scanning) {
     verdict,
     like,
     adjust,
+    reach,
     label,
   }
 }
