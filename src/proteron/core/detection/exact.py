@@ -12,6 +12,7 @@ from proteron.core.timeline import Ints
 _UNLIKELY = 0.02  # probability below which a run is not the series' own habit
 _RARE, _RARE_APART = 0.03, 0.08  # share of zeros that are faults, and where other values keep away from zero
 _LEAST_STUCK, _LEAST_COPIED, LEAST_CLIPPED = 4, 5, 4
+_RESTS = 0.2  # share of zeros from which on a series rests at zero
 _GAP = 1.5  # times the next shorter run that one beyond the habit is at least
 LEAST_CHANCE = 0.02  # of two values to be equal, above which a limit cannot be told
 _GROUPED = 3  # equal neighbours that a copy is first found by
@@ -120,15 +121,17 @@ def _beyond_habit(lengths: Ints, points: int, least: int) -> list[int]:
 def clipped(values: Floats, season: int) -> list[Span]:
     """Stretches whose highest (or lowest) value comes again and again, where values hardly ever repeat."""
     known = values[np.isfinite(values)]
-    if len(known) < 30 or repeat_chance(known) > LEAST_CHANCE:
+    if len(known) < 30 or repeat_chance(known[known != 0]) > LEAST_CHANCE:  # no limit is told at zero
         return []
     found: list[Span] = []
+    rests = float(np.mean(known == 0)) > _RESTS  # which look like a lower limit once their level has moved
     distinct, counts = np.unique(known, return_counts=True)
     for limit in distinct[(counts >= LEAST_CLIPPED) & (distinct != 0)].tolist():
         at = np.flatnonzero(values == limit)
         for group in np.split(at, np.flatnonzero(np.diff(at) > max(2 * season, 24)) + 1):
             inside = values[group[0] : group[-1] + 1]
-            one_sided = (inside[np.isfinite(inside)] <= limit).all() or (inside[np.isfinite(inside)] >= limit).all()
+            there = inside[np.isfinite(inside)]
+            one_sided = (there <= limit).all() or (not rests and (there >= limit).all())
             neighbours = int((np.diff(group) == 1).sum())
             apart = inside[np.isfinite(inside) & (inside != limit)]
             if len(group) >= LEAST_CLIPPED and neighbours and one_sided and len(apart):

@@ -234,8 +234,10 @@ def _shrunk_medians(sizes: Floats, low: Ints, high: Ints, least: int, trust: flo
     for place in range(len(low)):
         count = high[place] - low[place]
         if count >= least:
-            ordered = np.sort(sizes[low[place] : high[place]])
-            middle = (ordered[(count - 1) // 2] + ordered[count // 2]) / 2
+            ordered = np.partition(sizes[low[place] : high[place]], count // 2)
+            middle = ordered[count // 2]
+            if count % 2 == 0:
+                middle = (ordered[: count // 2].max() + middle) / 2
             out[place] = (count * _NORMAL * middle + trust) / (count + trust)
     return out
 

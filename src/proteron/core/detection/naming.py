@@ -5,10 +5,10 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from proteron.core.detection.bridging import by_phase, filled, levels
+from proteron.core.detection.elsewhere import found_elsewhere
 from proteron.core.detection.evidence import STEP_AHEAD, step_response
 from proteron.core.detection.exact import Span
 from proteron.core.detection.joint import Looked, Piece
-from proteron.core.detection.slipped import slips
 from proteron.core.panel import Floats
 
 KINDS = (
@@ -60,22 +60,26 @@ def events_of(looked: Looked, values: Floats, seasons: tuple[int, ...]) -> list[
     named = [_named(each, looked, values, seasons) for each in _joined(events)]
     drifts = [each for each in named if each.kind == "drift"]
     whole = [each for each in named if not any(_is_within(each, drift) for drift in drifts)]
-    return sorted(_apart(_with_slips(whole, looked, values, seasons), own), key=lambda each: each.start)
+    return sorted(_apart(_with_elsewhere(whole, looked, values, seasons), own), key=lambda each: each.start)
 
 
-def _with_slips(events: list[Event], looked: Looked, values: Floats, seasons: tuple[int, ...]) -> list[Event]:
-    """Slips of the clock in the place of what else was found of them, unless that says more and reaches further."""
+def _with_elsewhere(events: list[Event], looked: Looked, values: Floats, seasons: tuple[int, ...]) -> list[Event]:
+    """What follows the usual of elsewhere in the place of what else was found of it, unless that says more and reaches
+    further."""
     shown = looked.scale.into(np.where(np.isfinite(values), values, 1.0))
     shown[~np.isfinite(values)] = np.nan
     for each in looked.exact:
         shown[each.start : each.stop] = np.nan
-    for slip in slips(shown, looked.first, seasons):
-        net, around = slip.net, range(slip.start - _CLOSE, slip.stop + _CLOSE + 1)
-        touched = [each for each in events if each.start < slip.stop and slip.start < each.stop]
-        if not any(each.net > net and not (each.start in around and each.stop in around) for each in touched):
+    for one in found_elsewhere(shown, looked.first, seasons, looked.scale.logged):
+        net, around = one.net, range(one.start - _CLOSE, one.stop + _CLOSE + 1)
+        touched = [each for each in events if each.start < one.stop and one.start < each.stop]
+        if not any(
+            each.net > net and each.kind != one.kind and not (each.start in around and each.stop in around)
+            for each in touched
+        ):
             net = max(net, *(each.net for each in touched), 0.0)
-            without = looked.scale.out_of(_without(Event(slip.start, slip.stop, "slip", net), looked, seasons))
-            mine = Event(slip.start, slip.stop, "slip", net, without=without[slip.start : slip.stop])
+            mine = Event(one.start, one.stop, one.kind, net)
+            mine.without = looked.scale.out_of(_without(mine, looked, seasons))[one.start : one.stop]
             events = [each for each in events if each not in touched] + [mine]
     return events
 
