@@ -21,6 +21,7 @@ _OVER = 16.0  # how far evidence may fall before a stretch is over
 _BETTER = 0.4  # of the squared errors that may be left
 _LEAST_SPREAD = 0.3  # of the usual one, that of a phase at least
 _UNLIKE = 3.5  # usual variations of a season that a factor must exceed
+_SURELY = 4.0  # times what chance makes of it, how much two phases differ
 _CLEAR = 0.3  # of the mean size of all values, from which on a factor shows
 _MOST_ALIKE = 0.95  # that one error is the next
 
@@ -76,6 +77,8 @@ class _Usual:
         self.alike = _alike(error)
         left = np.abs(error - self.alike * np.concatenate([[0.0], np.nan_to_num(error[:-1])]))
         self.spread = np.maximum(_NORMAL * _by_stretch(left, first, cycle, _LEAST_SPREAD), 1e-12)
+        cycles = min(len(values) / cycle, 3 * _LOCAL)
+        self.doubt = np.pi / 2 * self.spread**2 / cycles  # the variance of the medians that `added` is
         self.varies = _variety(values, level + self.added, season)
 
     def best(self, ways: list[tuple[int, float]], longest: int) -> Floats:
@@ -89,6 +92,8 @@ class _Usual:
         observed, usual = self.values[at], self.level[at] + self.added[at]
         if found.lag:
             moved = self.level[at] + self.added[at - found.lag]
+            if float(((moved - usual) ** 2).mean()) < _SURELY * 2 * float(self.doubt[at].mean()):
+                return False
             return _scatter(observed - moved) < _BETTER * _scatter(observed - usual)
         if abs(found.factor - 1) < _UNLIKE * self.varies:
             return False
