@@ -9,7 +9,7 @@ from werkzeug.wrappers import Response
 from proteron.api import anomaly_shapes as views
 from proteron.api import shapes
 from proteron.api.datasets import dataset_view
-from proteron.api.lines import epochs, line
+from proteron.api.lines import epochs, finite, line
 from proteron.api.projects import scan_brief
 from proteron.api.services import answer, series_index, services
 from proteron.api.walkforward import answer_experiment
@@ -104,7 +104,7 @@ def curves(path: views.ScanPath) -> Response:
         curve = [views.CurvePointView(**vars(each)) for each in shown.curve()]
         labelled = [
             views.LabelledView(
-                threshold=each.threshold, precision=_precision(each.precision), recall=_number(each.recall)
+                threshold=each.threshold, precision=_precision(each.precision), recall=finite(each.recall)
             )
             for each in shown.labelled
         ]
@@ -175,16 +175,16 @@ def view_drill(path: views.ScanPath) -> Response:
         at = found.at(shown.threshold)
         view.recall = [
             views.RecallView(
-                kind=kind, size=size, typical=_number(each.typical), planted=each.planted, found=each.found,
+                kind=kind, size=size, typical=finite(each.typical), planted=each.planted, found=each.found,
                 share=each.share, low=each.low, high=each.high,
                 named=None if each.named is None or not each.found else each.named / each.found,
-                delay=_number(each.delay),
+                delay=finite(each.delay),
             )
             for kind, sizes in at.recall.items() for size, each in sizes.items()
         ]  # fmt: skip
         view.planted, view.echoes, view.text = len(at.planted), at.echoes, at.sentences
-        view.unverified, view.named = at.unverified, _number(at.named)
-        view.late, view.latest = _number(at.late()), _number(at.late(0.9))
+        view.unverified, view.named = at.unverified, finite(at.named)
+        view.late, view.latest = finite(at.late()), finite(at.late(0.9))
     return answer(view)
 
 
@@ -240,14 +240,10 @@ def _answer(scan_id: int, status: int = 200) -> Response:
     )  # fmt: skip
 
 
-def _number(value: float) -> float | None:
-    return value if np.isfinite(value) else None
-
-
 def _precision(found: Precision) -> views.PrecisionView:
     low, high = found.interval
     return views.PrecisionView(
-        right=found.right, judged=found.judged, share=_number(found.share), low=low, high=high
+        right=found.right, judged=found.judged, share=finite(found.share), low=low, high=high
     )  # fmt: skip
 
 
@@ -271,8 +267,8 @@ def _flags(shown: Shown, flags: list[Flag], said: list[Said | None], beside: lis
             views.FlagView(
                 series=place[flag.key], key=flag.key, start=start, stop=stop, time=time, last=last,
                 raised=None if looked_back else raised, kind=flag.kind, named=of.kind if of else None,
-                score=flag.score, observed=_number(flag.observed), expected=_number(flag.expected),
-                once_in=_number(flag.once_in), together=count, occasion=flag.occasion, what=flag.what(panel.unit),
+                score=flag.score, observed=finite(flag.observed), expected=finite(flag.expected),
+                once_in=finite(flag.once_in), together=count, occasion=flag.occasion, what=flag.what(panel.unit),
                 sentence=flag.sentence,
                 verdict=of.verdict if of else "open", note=of.note if of else "", by=of.by if of else "",
                 judged_at=of.at.isoformat() if of else None,

@@ -197,6 +197,71 @@ class TableQuery(BaseModel):
     format: Literal["csv", "json", "parquet", "arrow"] = "csv"
 
 
+class WatchedPath(BaseModel):
+    watched_id: Identifier
+
+
+class WatchedQuery(BaseModel):
+    name: str = Field("watched", min_length=1, max_length=200)
+
+
+class PointsOf(Body):
+    """What is new of a series: values from a time on."""
+
+    key: str = Field(max_length=400)
+    start: str = Field(max_length=40, description="Its first time, ISO 8601.")
+    values: list[float | None] = Field(min_length=1, max_length=10_000)
+
+
+class PointsBody(Body):
+    """What is new of some series."""
+
+    series: list[PointsOf] = Field(min_length=1, max_length=10_000)
+
+
+class WatchedFlagView(BaseModel):
+    """A flag of a series that is watched."""
+
+    key: str
+    kind: str
+    since: str
+    points: int
+    score: float
+    observed: float | None
+    expected: float | None
+    sentence: str
+
+
+class WatchedView(BaseModel):
+    """A watched panel: how far it is known, and what goes on."""
+
+    id: int
+    name: str
+    step: str
+    series: int
+    points: int
+    moved: str
+    open: list[WatchedFlagView]
+
+
+class WatchedBrief(BaseModel):
+    id: int
+    name: str
+    moved: str
+
+
+class WatchedListView(BaseModel):
+    """Watched panels of a project, the newest first."""
+
+    watched: list[WatchedBrief]
+
+
+class RaisedView(WatchedView):
+    """The same, and what the points raised."""
+
+    raised: list[WatchedFlagView]
+
+
 class DrillBody(Body):
     repeats: int = Field(40, ge=1, le=400, description="Faults of every kind and size.")
     seed: int = Field(0, ge=0, lt=2**53)

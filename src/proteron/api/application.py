@@ -32,6 +32,7 @@ from proteron.api import (
     shapes,
     takeaway,
     walkforward,
+    watched,
     windows,
 )
 from proteron.api.document import DocumentedAPI
@@ -66,6 +67,7 @@ _ROOMS = (
     glance,
     contenders,
     anomalies,
+    watched,
     outlook,
 )
 

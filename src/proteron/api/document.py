@@ -21,6 +21,7 @@ FILES: dict[str, tuple[str, ...]] = {
     f"{_DATASET}/windows/card": ("application/json",),
     f"{_DATASET}/windows/table": _TABLES,
     f"{_FITTED}.json": ("application/json",),
+    "/api/v1/watched/{watched_id}/state": ("application/zip",),
     f"{_EXPERIMENT}/board.csv": ("text/csv",),
     f"{_EXPERIMENT}/board.json": ("application/json",),
     f"{_EXPERIMENT}/experiment.toml": ("application/toml",),
@@ -43,7 +44,8 @@ ROOMS = {
     "seals": "Folds that nobody has seen, and who has looked",
     "takeaway": "What is taken away of an experiment",
     "contenders": "What suits, and what was learned",
-    "anomalies": "Scans, scores and flags", "outlook": "Final forecasts", "server": "The server itself",
+    "anomalies": "Scans, scores and flags", "watched": "What is watched point by point",
+    "outlook": "Final forecasts", "server": "The server itself",
 }  # fmt: skip
 
 
@@ -80,11 +82,11 @@ def make_true(document: dict[str, Any]) -> None:
             operation["tags"] = [room if room in ROOMS else "server"]
     _shape(document["components"]["schemas"])
     _explain(document)
-    upload = document["paths"]["/api/v1/uploads"]["post"]
-    upload["requestBody"] = {
-        "description": "The file itself.", "required": True,
-        "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}},
-    }  # fmt: skip
+    for path in ("/api/v1/uploads", "/api/v1/projects/{project_id}/watched"):
+        document["paths"][path]["post"]["requestBody"] = {
+            "description": "The file itself.", "required": True,
+            "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}},
+        }  # fmt: skip
     document["tags"] = [{"name": name, "description": text} for name, text in ROOMS.items()]
 
 

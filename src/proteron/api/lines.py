@@ -60,6 +60,11 @@ def epochs(axis: TimeAxis, positions: Ints) -> list[float]:
     return axis.times(positions).astype(np.int64).astype(np.float64).tolist()
 
 
+def finite(value: float) -> float | None:
+    """A number, or null where it is none."""
+    return value if np.isfinite(value) else None
+
+
 def spark(values: Floats, width: int = 40) -> list[float | None]:
     """A few means that show the shape of a series."""
     pieces = np.array_split(values, min(width, max(len(values), 1)))

@@ -24,12 +24,13 @@ def archive_bytes(text: str, arrays: Mapping[str, NDArray[Any]]) -> bytes:
 
 
 def read_archive(
-    path: Path | str, what: str, schema: int, build: Callable[[dict[str, Any], dict[str, NDArray[Any]]], Found]
+    file: Path | str | bytes, what: str, schema: int, build: Callable[[dict[str, Any], dict[str, NDArray[Any]]], Found]
 ) -> Found:
-    """What `build` makes of a file's document and arrays; raises `InputError` for a file that is no `what`, or one of
-    another version."""
+    """What `build` makes of the document and arrays of a file, by its path or its bytes; raises `InputError` for a file
+    that is no `what`, or one of another version."""
+    source, name = (io.BytesIO(file), "It") if isinstance(file, bytes) else (Path(file), str(file))
     try:
-        with np.load(Path(path), allow_pickle=False) as archive:
+        with np.load(source, allow_pickle=False) as archive:
             arrays = {name: archive[name] for name in archive.files}
         document = json.loads(arrays.pop("document").tobytes().decode())
         if document["schema_version"] != schema:
@@ -38,6 +39,6 @@ def read_archive(
     except ProteronError:
         raise
     except OSError as error:
-        raise InputError(f"{path} cannot be read: {error.strerror or error}.", field="file") from error
+        raise InputError(f"{name} cannot be read: {error.strerror or error}.", field="file") from error
     except (KeyError, ValueError, TypeError, AttributeError, BadZipFile, UnicodeDecodeError) as error:
-        raise InputError(f"{path} is no {what}: {type(error).__name__} at {error}.", field="file") from error
+        raise InputError(f"{name} is no {what}: {type(error).__name__} at {error}.", field="file") from error

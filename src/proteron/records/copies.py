@@ -24,6 +24,7 @@ from proteron.records.models import (
     SeriesBlock,
     SeriesFeature,
     Verdict,
+    Watched,
 )
 
 _RUNNING = ("queued", "running")
@@ -141,6 +142,8 @@ def _copy_project(session: Session, project: Project, name: str) -> Project:
     }
     for verdict in session.scalars(select(Verdict).where(Verdict.project_id == project.id).order_by(Verdict.id)).all():
         _added(session, Verdict, verdict, project_id=made.id)
+    for watched in session.scalars(select(Watched).where(Watched.project_id == project.id).order_by(Watched.id)).all():
+        _added(session, Watched, watched, project_id=made.id)
     for saved in present(Saved):
         _added(session, Saved, saved, project_id=made.id)
     made.choices = _moved(

@@ -297,6 +297,18 @@ class FlagRow(Base):
     note: Mapped[str]
 
 
+class Watched(Base):
+    """What is known of series that come point by point, as a file that goes on from there."""
+
+    __tablename__ = "watched"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
+    name: Mapped[str] = mapped_column(String(200))
+    state: Mapped[bytes]
+    created: Mapped[datetime] = mapped_column(server_default=func.now())
+    moved: Mapped[datetime] = mapped_column(server_default=func.now())
+
+
 class Verdict(Base):
     """What somebody said of flagged spans, or of spans nobody flagged: `document` has the spans (key, since, until),
     the verdict, a kind and a note. `root` is the hash of the data's first version; `undone` when it was taken back."""

@@ -1487,6 +1487,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project_id}/watched": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Watched panels of a project, the newest first. */
+        get: operations["watched_list_watched_projects__int_project_id__watched_get"];
+        put?: never;
+        /** Keep the state in the request's body, as `proteron watch` or the library saved it. */
+        post: operations["watched_keep_projects__int_project_id__watched_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/scans/{scan_id}": {
         parameters: {
             query?: never;
@@ -1847,6 +1865,58 @@ export interface paths {
         put?: never;
         /** A contender with ranges of its settings: every combination as a contender of its own. */
         post: operations["prospects_variants_variants_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watched/{watched_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far a panel is known, and which flags go on. */
+        get: operations["watched_view_watched__int_watched_id__get"];
+        put?: never;
+        post?: never;
+        /** Watch it no longer; says what that was. */
+        delete: operations["watched_forget_watched__int_watched_id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watched/{watched_id}/points": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take further points, and tell what they raised. */
+        post: operations["watched_move_watched__int_watched_id__points_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watched/{watched_id}/state": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The state as a file, from which it goes on elsewhere. */
+        get: operations["watched_state_watched__int_watched_id__state_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -8846,6 +8916,38 @@ export interface components {
             words: string[];
         };
         /**
+         * PointsBody
+         * @description What is new of some series.
+         */
+        PointsBody: {
+            /**
+             * Series
+             * @description What is new, by series.
+             */
+            series: components["schemas"]["PointsOf"][];
+        };
+        /**
+         * PointsOf
+         * @description What is new of a series: values from a time on.
+         */
+        PointsOf: {
+            /**
+             * Key
+             * @description What the series is called.
+             */
+            key: string;
+            /**
+             * Start
+             * @description Its first time, ISO 8601.
+             */
+            start: string;
+            /**
+             * Values
+             * @description Values from there on, step by step; null: missing.
+             */
+            values: (number | null)[];
+        };
+        /**
          * PrecisionView
          * @description Of so many judged flags so many are right; the share with its 95 % interval.
          */
@@ -9444,6 +9546,52 @@ export interface components {
              * @default null
              */
             subdivision: string | null;
+        };
+        /**
+         * RaisedView
+         * @description The same, and what the points raised.
+         */
+        RaisedView: {
+            /**
+             * Id
+             * @description Its number.
+             */
+            id: number;
+            /**
+             * Moved
+             * @description What moved the error, the most first.
+             */
+            moved: string;
+            /**
+             * Name
+             * @description Its name.
+             */
+            name: string;
+            /**
+             * Open
+             * @description Flags that go on up to the last points.
+             */
+            open: components["schemas"]["WatchedFlagView"][];
+            /**
+             * Points
+             * @description How many points are known, of all series.
+             */
+            points: number;
+            /**
+             * Raised
+             * @description Flags that the points raised.
+             */
+            raised: components["schemas"]["WatchedFlagView"][];
+            /**
+             * Series
+             * @description How many series are known.
+             */
+            series: number;
+            /**
+             * Step
+             * @description The spacing in words, such as “1 hour”.
+             */
+            step: string;
         };
         /**
          * RandomWalkProcess
@@ -12200,6 +12348,122 @@ export interface components {
              * @enum {string}
              */
             verdict: "right" | "wrong" | "open";
+        };
+        /** WatchedBrief */
+        WatchedBrief: {
+            /**
+             * Id
+             * @description Its number.
+             */
+            id: number;
+            /**
+             * Moved
+             * @description What moved the error, the most first.
+             */
+            moved: string;
+            /**
+             * Name
+             * @description Its name.
+             */
+            name: string;
+        };
+        /**
+         * WatchedFlagView
+         * @description A flag of a series that is watched.
+         */
+        WatchedFlagView: {
+            /**
+             * Expected
+             * @description What was expected, in the unit of the data.
+             */
+            expected: number | null;
+            /**
+             * Key
+             * @description What the series is called.
+             */
+            key: string;
+            /**
+             * Kind
+             * @description Which one it is.
+             */
+            kind: string;
+            /**
+             * Observed
+             * @description The mean of what came, in the unit of the data; null: nothing came.
+             */
+            observed: number | null;
+            /**
+             * Points
+             * @description How many points it spans.
+             */
+            points: number;
+            /**
+             * Score
+             * @description How unexpected it is, in spreads: of a block or step, as a single point that is as unlikely.
+             */
+            score: number;
+            /**
+             * Sentence
+             * @description What was expected, what came, how unusual that is, and what it is called.
+             */
+            sentence: string;
+            /**
+             * Since
+             * @description When it begins, ISO 8601.
+             */
+            since: string;
+        };
+        /**
+         * WatchedListView
+         * @description Watched panels of a project, the newest first.
+         */
+        WatchedListView: {
+            /**
+             * Watched
+             * @description Watched panels, the newest first.
+             */
+            watched: components["schemas"]["WatchedBrief"][];
+        };
+        /**
+         * WatchedView
+         * @description A watched panel: how far it is known, and what goes on.
+         */
+        WatchedView: {
+            /**
+             * Id
+             * @description Its number.
+             */
+            id: number;
+            /**
+             * Moved
+             * @description What moved the error, the most first.
+             */
+            moved: string;
+            /**
+             * Name
+             * @description Its name.
+             */
+            name: string;
+            /**
+             * Open
+             * @description Flags that go on up to the last points.
+             */
+            open: components["schemas"]["WatchedFlagView"][];
+            /**
+             * Points
+             * @description How many points are known, of all series.
+             */
+            points: number;
+            /**
+             * Series
+             * @description How many series are known.
+             */
+            series: number;
+            /**
+             * Step
+             * @description The spacing in words, such as “1 hour”.
+             */
+            step: string;
         };
         /**
          * Weighted
@@ -17906,6 +18170,105 @@ export interface operations {
             };
         };
     };
+    watched_list_watched_projects__int_project_id__watched_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The project's number. */
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchedListView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    watched_keep_projects__int_project_id__watched_post: {
+        parameters: {
+            query?: {
+                /** @description Its name. */
+                name?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The project's number. */
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        /** @description The file itself. */
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchedView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     anomalies_view_scan_scans__int_scan_id__get: {
         parameters: {
             query?: never;
@@ -19118,6 +19481,201 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["VariantsView"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    watched_view_watched__int_watched_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The watched panel's number. */
+                watched_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchedView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    watched_forget_watched__int_watched_id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The watched panel's number. */
+                watched_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchedBrief"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    watched_move_watched__int_watched_id__points_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The watched panel's number. */
+                watched_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PointsBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RaisedView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    watched_state_watched__int_watched_id__state_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The watched panel's number. */
+                watched_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
                 };
             };
             /** @description Unprocessable Entity */

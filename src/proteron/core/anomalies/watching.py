@@ -22,6 +22,7 @@ from proteron.core.panel import Floats, Occasion, Panel, require_panel
 from proteron.core.timeline import TimeAxis
 
 _SCHEMA = 1
+_MOST_GAP = 100_000  # points between what is known and what comes
 
 
 class _Told:
@@ -111,6 +112,8 @@ class Watching:
         if watch is None:
             return values
         skipped = watch.first + watch.points - start
+        if skipped < -_MOST_GAP:
+            raise InputError(f"“{key}” goes on {-skipped:,} points after what was watched.", field="start")
         if skipped < 0:
             return np.concatenate([np.full(-skipped, np.nan), values])
         there = watch.raw[max(start - watch.first, 0) : start - watch.first + len(values)]
@@ -125,6 +128,11 @@ class Watching:
 
     def save(self, path: Path | str) -> Path:
         """Write everything to one file, from which it goes on elsewhere to the bit; returns the path."""
+        Path(path).write_bytes(self.to_bytes())
+        return Path(path)
+
+    def to_bytes(self) -> bytes:
+        """What `save` writes."""
         document: dict[str, Any] = {
             "schema_version": _SCHEMA, "axis": self.axis.document(), "seasons": self.seasons,
             "settings": self.settings, "occasions": [astuple(each) for each in self.occasions],
@@ -135,8 +143,7 @@ class Watching:
             told, mine = _parts_of(watch)
             document["watches"].append(told)
             arrays |= {f"{place}.{name}": each for name, each in mine.items()}
-        Path(path).write_bytes(archive_bytes(canonical_json(document), arrays))
-        return Path(path)
+        return archive_bytes(canonical_json(document), arrays)
 
 
 def watch(
@@ -157,9 +164,9 @@ def watch(
     return found
 
 
-def load_watching(path: Path | str) -> Watching:
-    """Read what `Watching.save` wrote; raises `InputError` for anything else."""
-    return read_archive(path, "watched panel", _SCHEMA, _watching)
+def load_watching(file: Path | str | bytes) -> Watching:
+    """Read what `Watching.save` wrote, from its path or its bytes; raises `InputError` for anything else."""
+    return read_archive(file, "watched panel", _SCHEMA, _watching)
 
 
 def _watching(document: dict[str, Any], arrays: dict[str, Any]) -> Watching:
