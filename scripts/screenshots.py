@@ -34,7 +34,7 @@ SHOTS = {
     "intake": "intake", "profile": "profile", "profile-cycles": "profile?part=cycles",
     "profile-memory": "profile?part=memory", "profile-shape": "profile?part=shape",
     "profile-series": "profile?part=panel", "flatten": "flatten", "flatten-night": "flatten", "windows": "windows",
-    "walkforward": "walkforward", "anomalies": "anomalies", "outlook": "outlook",
+    "walkforward": "walkforward", "outlook": "outlook",
 }  # fmt: skip
 NIGHT = ("flatten-night", "profile-memory")
 PROJECT, MONTHLY = "Port Ellery inflow", "Port Ellery production"
@@ -97,6 +97,7 @@ def take(address: str, folder: Path) -> None:
             page.wait_for_timeout(300)
             page.screenshot(path=folder / f"{name}.png")
             page.close()
+        _take_anomalies(browser, address, folder, project)
         _take_layout(browser, address, folder, project, cutoff)
         _take_kept(browser, address, folder, project)
         _take_findings(browser, address, folder)
@@ -131,6 +132,26 @@ def _take_classical(browser: Browser, address: str, folder: Path) -> None:
     page.get_by_text("smoothing", exact=True).first.click()
     settle(page)
     page.screenshot(path=folder / "walkforward-classical.png")
+    page.close()
+
+
+def _take_anomalies(browser: Browser, address: str, folder: Path, project: int) -> None:
+    """Flags as of every moment with a drill that is done, one of them looked at."""
+    scan = ask(address, f"/api/v1/projects/{project}")["choices"]["scan_id"]
+    if ask(address, f"/api/v1/scans/{scan}/drill")["state"] != "done":
+        send(address, f"/api/v1/scans/{scan}/drill", {"repeats": 40, "seed": 0})
+    while (state := ask(address, f"/api/v1/scans/{scan}/drill"))["state"] == "running":
+        time.sleep(1)
+    if state["state"] != "done":
+        raise SystemExit(f"The drill did not end well: {state['reason']}")
+    end = max(each["stop"] for each in ask(address, f"/api/v1/scans/{scan}/flags")["flags"])
+    page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme="light")
+    page.goto(f"{address}/p/{project}/anomalies?series=0&cutoff={end}")
+    page.get_by_label("Flags", exact=True).locator("tbody tr[aria-selected]").first.wait_for()
+    for _ in range(4):
+        page.keyboard.press("n")
+    settle(page)
+    page.screenshot(path=folder / "anomalies.png")
     page.close()
 
 

@@ -15,7 +15,9 @@ _MOST_LAG = 24
 _FACTORS = (2.0, 3.6, 10.0, 60.0, 100.0, 1000.0)  # between units that are mistaken for each other
 _LEVEL = 5  # seasons that a level is the median of
 _SHORTEST, _LONGEST = 6, 2  # points, seasons
-_PRICE, _LEAST = 18.0, 15.0  # evidence that a stretch costs, and what must be left of it
+_PRICE, _NEAR_PRICE = 34.0, 64.0  # evidence that a stretch costs; one that is hardly late, as on a holiday
+_LEAST = 15.0  # what must be left of it
+_NEAR = 12  # of a season, up to which a lag is near
 _CAP = 16.0  # what one point says at most, in squared spreads
 _OVER = 16.0  # how far evidence may fall before a stretch is over
 _BETTER = 0.4  # of the squared errors that may be left
@@ -53,10 +55,11 @@ def found_elsewhere(values: Floats, first: int, seasons: tuple[int, ...], logged
     usual, ways = _Usual(values, levels(values, _LEVEL * season), first, season, cycle), _ways(season, logged)
     rows, found = usual.best(ways, _LONGEST * season), list[Elsewhere]()
     for gain, start, stop, way in rows[np.argsort(-rows[:, 0], kind="stable")]:
-        one = Elsewhere(int(start), int(stop), *ways[int(way)], float(gain) - _PRICE)
-        if one.net <= _LEAST:
-            break
-        if usual.shows(one) and not any(each.start < one.stop and one.start < each.stop for each in found):
+        lag, factor = ways[int(way)]
+        net = float(gain) - (_NEAR_PRICE if 0 < abs(lag) <= season // _NEAR else _PRICE)
+        one = Elsewhere(int(start), int(stop), lag, factor, net)
+        free = not any(each.start < one.stop and one.start < each.stop for each in found)
+        if net > _LEAST and free and usual.shows(one):
             found.append(one)
     return sorted(found, key=lambda each: each.start)
 
