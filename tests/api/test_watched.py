@@ -66,6 +66,7 @@ def test_a_state_goes_on_as_it_would_have_elsewhere(client: FlaskClient, project
 def test_what_does_not_fit_is_refused_and_nothing_moves(client: FlaskClient, project: int) -> None:  # noqa: F811
     panel = town()
     assert "It is no watched panel" in keep(client, project, b"PK nothing").json["detail"]
+    assert get(client, "/projects/987654/watched").status_code == 404
     assert keep(client, 987_654, pt.watch(panel.cut_at(50)).to_bytes()).status_code == 404
     made = keep(client, project, pt.watch(panel.cut_at(50)).to_bytes()).json
     points = f"/watched/{made['id']}/points"

@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 import proteron as pt
+from proteron.core.detection import elsewhere
 from proteron.core.detection.bridging import by_phase, levels
 from proteron.core.detection.elsewhere import found_elsewhere
 from proteron.core.panel import Floats
@@ -82,3 +83,29 @@ def test_medians_of_phases_and_stretches_are_medians(rng: np.random.Generator) -
     assert by_phase(np.array([3.0]), np.array([6]), 7).tolist() == [0, 0, 0, 0, 0, 0, 3.0]
     assert levels(np.array([1.0, 2, 9, np.nan, 5, 7]), 3).tolist() == pytest.approx([2, 2, 3.33, 4.67, 6, 6], abs=0.01)
     assert np.isnan(levels(np.full(4, np.nan), 2)).all()
+
+
+@pytest.mark.parametrize(("lag", "dearer"), [(2, 30.0), (-2, 30.0), (3, 0.0)])
+def test_what_is_hardly_late_must_show_more(
+    rng: np.random.Generator, monkeypatch: pytest.MonkeyPatch, lag: int, dearer: float
+) -> None:
+    values = town(rng)
+    values[500:536] = town(rng)[500 - lag : 536 - lag]
+    told = [max(each.net for each in found_elsewhere(values, 0, SEASONS))]
+    monkeypatch.setattr(elsewhere, "_NEAR_PRICE", elsewhere._PRICE)
+    told += [max(each.net for each in found_elsewhere(values, 0, SEASONS) if each.lag == lag)]
+    assert told[1] - told[0] == pytest.approx(dearer)
+
+
+def test_a_factor_within_what_seasons_are_is_none(rng: np.random.Generator) -> None:
+    days = np.repeat(rng.uniform(0.3, 1.7, 50), 24)
+    values = town(rng) * days
+    values[600:624] = 0.4 * (60 + 10 * np.sin(np.arange(24) * np.pi / 12))
+    assert not [each for each in found_elsewhere(values, 0, SEASONS) if each.factor != 1]
+    assert found_elsewhere(town(rng)[:600], 0, SEASONS) == [], "too few weeks"
+    both = town(rng)
+    for start, lag in ((300, 6), (800, -7)):
+        both[start : start + 30] = town(rng)[start - lag : start + 30 - lag]
+    assert [each.lag for each in found_elsewhere(both, 0, SEASONS) if each.net > 60] == [6, -7]
+    weekly = found_elsewhere(np.r_[town(rng)[:500], town(rng)[495:520], town(rng)[525:]], 0, (24,))
+    assert [each.lag for each in weekly] == [5], "a day alone is enough where there is no week"

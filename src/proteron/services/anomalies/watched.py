@@ -40,7 +40,8 @@ def get_watched(session: Session, watched_id: int, lock: bool = False) -> Watche
 
 
 def watched_of(session: Session, project_id: int) -> list[Watched]:
-    """Of a project, the newest first."""
+    """Of a project, the newest first; raises `NotFoundError` where it is not there."""
+    get_project(session, project_id)
     query = select(Watched).where(Watched.project_id == project_id).order_by(Watched.id.desc())
     return list(session.scalars(query))
 
