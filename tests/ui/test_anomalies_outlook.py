@@ -178,7 +178,7 @@ def test_a_shape_is_drawn_and_drilled(quiet: Page, stack: Stack, judged) -> None
     assert box is not None
     page.mouse.move(box["x"] + box["width"] * 0.5, box["y"] + box["height"] * 0.5)
     page.mouse.down()
-    page.mouse.move(box["x"] + box["width"] - 3, box["y"] + 5, steps=4)
+    page.mouse.move(box["x"] + box["width"] - 3, box["y"] + 1, steps=4)
     page.mouse.up()
     expect(pad).to_have_attribute("aria-valuetext", "point 24 of 24, 1.00")
     plant.click()
