@@ -182,11 +182,11 @@ def test_a_shape_is_drawn_and_drilled(quiet: Page, stack: Stack, judged) -> None
     page.mouse.up()
     expect(pad).to_have_attribute("aria-valuetext", "point 24 of 24, 1.00")
     plant.click()
-    expect(page.get_by_text("Planting faults")).to_be_visible()
+    expect(page.get_by_text("Planting faults")).to_be_visible(timeout=60_000)
     scan = stack.ok("GET", f"/projects/{judged[0]}")["choices"]["scan_id"]
     drawn = stack.ok("GET", f"/scans/{scan}/drill")["shapes"]["leak"]
     page.get_by_role("button", name="Stop", exact=True).click()
-    expect(page.get_by_role("button", name="Draw one")).to_be_visible()
+    expect(page.get_by_role("button", name="Draw one")).to_be_visible(timeout=60_000)
     assert len(drawn) == 24 and drawn[:2] == [0.5, 0.5] and drawn[23] == 1 and sorted(drawn[12:]) == drawn[12:]
 
 
