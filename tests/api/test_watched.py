@@ -84,7 +84,8 @@ def test_what_does_not_fit_is_refused_and_nothing_moves(client: FlaskClient, pro
         assert answer.status_code == 422 and said in answer.json["detail"], answer.json
     assert get(client, f"/watched/{made['id']}").json["points"] == 100
     missing = {"series": [{**one, "values": [None, 51.0]}]}
-    assert (
-        post(client, points, missing).json["points"] == 102
-        and post(client, "/watched/9876/points", good).status_code == 404
-    )
+    assert post(client, points, missing).json["points"] == 102
+    assert post(client, "/watched/9876/points", good).status_code == 404
+    assert client.delete(f"/api/v1/projects/{project}", **LOCAL).status_code == 200
+    gone = get(client, f"/watched/{made['id']}"), post(client, points, missing)
+    assert [answer.status_code for answer in gone] == [404, 404], "what belongs to a deleted project is not there"

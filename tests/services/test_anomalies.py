@@ -204,6 +204,10 @@ def test_a_span_reaches_as_far_as_somebody_says(reach: Resources, scan: int) -> 
     assert next(span(f) for f in show(reach, scan).flags if f.key == "north") == ("north", both[0].start, both[1].stop)
     assert len(show(reach, scan).flags) == len(before) - 1, "two that are one"
     verdicts.judge(reach, scan, [("north", both[0].start, both[1].stop)], "open", None, "", "")
+    apart = [("north", each.start - 1, each.stop) for each in both]
+    verdicts.judge(reach, scan, apart, "right", None, "", "", adjusted=True)
+    assert [span(f) for f in show(reach, scan).flags if f.key == "north"][:2] == apart, "two spans of one word"
+    verdicts.undo(reach, scan)
     verdicts.judge(reach, scan, [("east", 300, 312)], "right", None, "", "")
     assert [span(f) for f in show(reach, scan).flags] == [span(f) for f in before], "open again, as it was found"
     masked = reach.panel(uses.use(reach, scan, "mask", "right"))

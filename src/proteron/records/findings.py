@@ -147,15 +147,15 @@ def as_adjusted(flags: Sequence[Flag], said: Sequence[Said], panel: Panel) -> li
     for each in said:
         if each.adjusted or each.verdict == "open":
             of_key.setdefault(each.key, []).append(each)
-    found, taken = list[Flag](), set[tuple[int, str]]()
+    found, taken = list[Flag](), set[int]()
     for flag in flags:
         first = int(panel.starts[panel.index(flag.key)]) if flag.key in of_key else 0
         mine = [each for each in of_key.get(flag.key, ())
                 if each.start < first + flag.stop and first + flag.start < each.stop]  # fmt: skip
         if not mine or not mine[-1].adjusted:
             found.append(flag)
-        elif (mine[-1].number, flag.key) not in taken:
-            taken.add((mine[-1].number, flag.key))
+        elif id(mine[-1]) not in taken:
+            taken.add(id(mine[-1]))
             found.append(flag.reaching(mine[-1].start - first, mine[-1].stop - first, panel.axis, first))
     return found
 

@@ -26,6 +26,7 @@ from proteron.records.models import (
     Project,
     Saved,
     Scan,
+    Watched,
 )
 
 Kind = Literal["projects", "datasets", "experiments", "chains", "plans"]
@@ -206,6 +207,7 @@ _BELONGS: dict[str, tuple[Any, str | None]] = {
     "project_id": (Project, None), "dataset_id": (Dataset, "project_id"), "other_id": (Dataset, "project_id"),
     "experiment_id": (Experiment, "dataset_id"), "outlook_id": (OutlookRecord, "experiment_id"),
     "fitted_id": (FittedChainRecord, "dataset_id"), "scan_id": (Scan, "dataset_id"),
+    "watched_id": (Watched, "project_id"),
 }  # fmt: skip
 
 

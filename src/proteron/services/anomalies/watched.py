@@ -5,7 +5,7 @@ from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, defer
 
 from proteron.core.anomalies import Flag
 from proteron.core.anomalies.watching import Watching, load_watching
@@ -42,7 +42,12 @@ def get_watched(session: Session, watched_id: int, lock: bool = False) -> Watche
 def watched_of(session: Session, project_id: int) -> list[Watched]:
     """Of a project, the newest first; raises `NotFoundError` where it is not there."""
     get_project(session, project_id)
-    query = select(Watched).where(Watched.project_id == project_id).order_by(Watched.id.desc())
+    query = (
+        select(Watched)
+        .where(Watched.project_id == project_id)
+        .order_by(Watched.id.desc())
+        .options(defer(Watched.state))
+    )
     return list(session.scalars(query))
 
 
