@@ -3,7 +3,7 @@
 import re
 
 import numpy as np
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 from test_ui import browser_context_args, browser_type_launch_args, choose, quiet, room  # noqa: F401
 
 from conftest import Stack, hourly_csv
@@ -116,6 +116,22 @@ def test_words_complete_and_bad_plans_are_refused_where_they_are_typed(quiet: Pa
         entry.fill(before)
         entry.press("Tab")
     assert plan_of(stack, project) == kept
+
+
+def test_nothing_is_typed_into_a_plan_that_is_not_there_yet(quiet: Page, stack: Stack) -> None:  # noqa: F811
+    page = quiet
+    project, _ = stack.project("late plan", hourly_csv(np.random.default_rng(5), 300))
+    held: list[Route] = []
+    page.route("**/windows", lambda route: held.append(route), times=1)
+    room(page, stack, project, "windows", "?cutoff=200")
+    area = page.get_by_label("Plan as text")
+    expect(area).not_to_be_editable()
+    held.pop().continue_()
+    expect(area).to_have_value("lags 1-24; ahead 1")
+    area.press("Control+a")
+    page.keyboard.type("mean 24; ahead 1")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("columnheader", name="mean 24")).to_be_visible()
 
 
 def test_rows_explain_themselves_and_those_left_out_too(quiet: Page, stack: Stack) -> None:  # noqa: F811

@@ -5,8 +5,10 @@ import { client, ProblemError, unwrap } from '../../api/client'
 import { useProject } from '../../state/project'
 import type { Plan } from './planText'
 
-/** The whole plan as text: what the form and the drawing show, to be typed, copied and kept; words complete. */
-const props = defineProps<{ text: string }>()
+/** The whole plan as text: what the form and the drawing show, to be typed, copied and kept; words complete.
+ *
+ * Until the plan is there nothing can be typed: the answer would come between selecting and typing. */
+const props = defineProps<{ text: string; waiting: boolean }>()
 const emit = defineEmits<{ change: [plan: Plan] }>()
 const store = useProject()
 const host = ref<{ $el: HTMLTextAreaElement }>()
@@ -101,6 +103,7 @@ function keys(event: KeyboardEvent) {
       v-model="typed"
       class="field number"
       rows="4"
+      :readonly="waiting"
       spellcheck="false"
       :aria-invalid="!!complaint"
       aria-autocomplete="list"

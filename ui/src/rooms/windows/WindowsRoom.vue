@@ -20,7 +20,8 @@ import { useWindowTable } from './useWindowTable'
 
 const store = useProject()
 const view = useView()
-const { plan, cut, chain, every, table, columns, complaint, target, busy, change, forget } = useWindowTable()
+const { plan, cut, chain, every, table, columns, complaint, target, busy, loading, change, forget } =
+  useWindowTable()
 const lit = ref<string | null>(null)
 const row = ref<{ position: number; series: number } | null>(null)
 const reason = ref<string | null>(null)
@@ -134,7 +135,7 @@ const dropped = computed(() => Object.entries(table.value?.dropped ?? {}).filter
     <template #inspector>
       <h1>Window plan</h1>
       <PlanPresets :text="table?.text ?? ''" :plan="plan" :horizon="plan.horizon ?? [1]" @change="change" />
-      <PlanTextBox :text="table?.text ?? ''" @change="change" />
+      <PlanTextBox :text="table?.text ?? ''" :waiting="loading" @change="change" />
       <p v-if="complaint" class="refused">
         <span v-if="!fields" class="worse" role="alert">{{ complaint.detail }}</span>
         The table is still that of the last plan.

@@ -105,6 +105,7 @@ export function useWindowTable() {
     complaint,
     target,
     busy: made.busy,
+    loading: made.loading,
     change: (next: Plan) => (draft.value = next),
     /** Back to the plan whose table is shown. */
     forget: () => (draft.value = null),
