@@ -12,12 +12,17 @@ folder = Path(
 panel = pt.read_panel(folder / "production.parquet")
 contender = pt.forecaster("smoothing")
 report = pt.walk_forward(panel, {"smoothing": contender}, pt.Folds.expanding(count=12, horizon=6), baseline="smoothing")
-fitted, forecast = pt.outlook(panel, contender, report.results, horizon=6, levels=(0.8, 0.95))
-print(forecast)
-for step, mean in enumerate(forecast.mean[0]):
-    low, high = forecast.lower[0.8][0, step], forecast.upper[0.8][0, step]
+view = pt.outlook(panel, contender, report.results, horizon=6, levels=(0.8, 0.95))
+print(view)
+for step, mean in enumerate(view.mean[0]):
+    low, high = view.lower[0.8][0, step], view.upper[0.8][0, step]
     print(f"  +{step + 1}: {mean:,.0f}, and with 80 % between {low:,.0f} and {high:,.0f}")
 
-pt.save_fitted(fitted, folder / "smoothing.proteron")
+year = view.total(by="1 year", over={"all of it": view.keys})
+low, high = year.lower[0.8][0, 0], year.upper[0.8][0, 0]
+print(f"this year with what is known: {year.mean[0, 0]:,.0f}, between {low:,.0f} and {high:,.0f}")
+print(view.sentence(), view.paragraph(), sep="\n")
+
+pt.save_fitted(view.fitted, folder / "smoothing.proteron")
 same = pt.load_fitted(folder / "smoothing.proteron")
-assert (same.forecast(6).mean == fitted.forecast(6).mean).all()
+assert (same.forecast(6).mean == view.fitted.forecast(6).mean).all()

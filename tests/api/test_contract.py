@@ -250,15 +250,19 @@ def test_an_outlook_is_ordered_shown_and_taken_away(client: FlaskClient, judged:
     address = f"/experiments/{judged.experiment}/outlooks"
     assert is_problem(post(client, address, {"contender": "nobody"}), 422)
     assert is_problem(post(client, address, {"contender": "naive", "horizon": 0}), 422)
-    assert is_problem(post(client, address, {"contender": "naive", "horizon": 7}), 422), "judged only 6 steps ahead"
-    made = post(client, address, {"contender": "naive", "horizon": 6})
+    for wrong in ({"floor": 2, "ceiling": 1}, {"paths": 0}, {"levels": [1.5]}, {"ranges": "hope"}, {"until": 0}):
+        assert is_problem(post(client, address, {"contender": "naive", **wrong}), 422), wrong
+    made = post(client, address, {"contender": "naive", "horizon": 7})
     assert made.status_code == 201
     shown = get(client, f"/outlooks/{made.json['id']}").json
     assert (shown["contender"], shown["state"]) == ("naive", "queued")
     assert shown["mean"] == []
     assert get(client, f"/projects/{judged.project}").json["outlooks"][0]["id"] == made.json["id"]
     assert outlooks.__doc__
-    assert is_problem(get(client, f"/outlooks/{made.json['id']}?series=99"), 422)
+    mine = f"/outlooks/{made.json['id']}"
+    for later in ("/table.csv", "/chance?above=1", "/paths", "/words"):
+        assert is_problem(get(client, mine + later), 409), "not made yet"
+    assert is_problem(post(client, mine + "/totals", {}), 409)
 
 
 FILES = {

@@ -160,6 +160,6 @@ def test_an_outlook_says_it_before_it_learns_and_goes_on_as_asked() -> None:
     with pytest.raises(pt.TooShortError, match="“price” is known up to 2025-05-14"):
         pt.outlook(panel, contender, report.results)
     for ahead in ("hold last", "same as last year"):
-        _, forecast = pt.outlook(panel, contender, report.results, ahead=ahead)
+        forecast = pt.outlook(panel, contender, report.results, ahead=ahead)
         assert np.isfinite(forecast.mean).all()
         assert forecast.origin == 500

@@ -94,7 +94,7 @@ def test_what_does_not_go_is_named_by_its_place(folder: Path, changes: dict, fie
         ({"data": {"file": "data.csv", "roles": {"z": "target"}}}, "There is no column “z”"),
         ({"data": {"file": "data.csv", "dataset": "f" * 64}}, "is not the data this experiment was made with: "),
         ({"outlook": {"contender": "nobody"}}, "There is no contender “nobody”"),
-        ({"outlook": {"horizon": 5}}, "Ranges are known for 4 steps ahead"),
+        ({"outlook": {"floor": 5, "ceiling": 4}}, "The floor lies below the ceiling"),
         ({"anomalies": {"using": "nobody"}}, "There is no contender “nobody”"),
     ],
 )

@@ -22,7 +22,7 @@ def outlooks(folds: int, kind: str, chain: pt.Chain, horizon: int = 3, series: i
     name = "mean" if kind == "noise" else "last_value"
     contender = pt.forecaster(name, chain=chain)
     report = pt.walk_forward(panel, {"one": contender}, pt.Folds.expanding(count=folds, horizon=horizon))
-    return pt.outlook(panel, contender, report.results, horizon, LEVELS)[1], values[:, cut:]
+    return pt.outlook(panel, contender, report.results, horizon, LEVELS, paths=1), values[:, cut:]
 
 
 @pytest.mark.parametrize("kind", ["noise", "walk"])

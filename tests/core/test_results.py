@@ -32,9 +32,14 @@ def test_outlook_ranges_come_from_walk_forward_errors(hourly: Panel) -> None:
     report = pt.walk_forward(panel, {"naive": model}, pt.Folds.expanding(count=9, horizon=5, span=25, every=5))
     errors = walk_forward_errors(panel, report.results)
     assert errors.shape == (45, 1, 5)
-    _, forecast = pt.outlook(panel, model, report.results, horizon=3, levels=[0.8])
+    forecast = pt.outlook(panel, model, report.results, horizon=3, levels=[0.8])
     ranked = np.sort(forecast.mean[0, 0] - errors[:, 0, 0])
     assert forecast.lower[0.8][0, 0] == pytest.approx(np.interp(46 * 0.1 - 1, np.arange(45), ranked))
     assert forecast.times[0] == panel.times("north")[-1] + np.timedelta64(1, "h")
-    with pytest.raises(pt.SettingsError, match="judged horizon"):
-        pt.outlook(panel, model, report.results, horizon=6)
+    assert forecast.errors.how == "walk-forward"
+    assert pt.outlook(panel, model, report.results, horizon=6, paths=9).errors.how == "rehearsals", (
+        "judged only 5 ahead"
+    )
+    early = pt.outlook(panel, model, report.results, horizon=3, until=int(report.folds[4].cutoff) - 4, paths=9)
+    known = np.isfinite(early.errors.flat[:, 0]).sum(axis=0).tolist()
+    assert known == [20, 19, 19], "nothing that was not known by then"

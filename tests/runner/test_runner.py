@@ -144,6 +144,25 @@ def test_forecasts_from_any_cutoff_match_the_core(stack: Stack, where: str) -> N
     assert "No fold had learned by then" in early["note"]
 
 
+def told_of(stack: Stack, address: str, outlook: dict[str, Any]) -> None:
+    """Chances, paths, totals and words are all of the same paths."""
+    paths = np.array(stack.ok("GET", f"{address}/paths?count=999")["paths"])
+    assert paths.shape == (200, 12) and paths.min() >= 0
+    level = float(np.median(paths))
+    found = stack.ok("GET", f"{address}/chance?above={level}&run=2")
+    assert found["each"] == pytest.approx((paths > level).mean(axis=0)) and found["paths"] == 200
+    assert found["ever"][-1] == pytest.approx((paths > level).any(axis=1).mean()) and sum(found["peak"]) == 1
+    whole = stack.ok("POST", f"{address}/totals", {"series": 0})
+    assert whole["mean"][0] == pytest.approx([sum(outlook["mean"])])
+    assert whole["lower"][-1][0][0] < whole["mean"][0][0] < whole["upper"][-1][0][0]
+    daily = stack.ok("POST", f"{address}/totals", {"by": "1 day", "groups": {"both": ["north", "south"]}})
+    assert sum(daily["forecast"]) == 12 and daily["groups"] == ["both"] and len(daily["starts"]) == 1
+    words = stack.ok("GET", f"{address}/words?step=1&above={level}&unit=m3/h")
+    assert f"is expected at {outlook['mean'][1]:.2f} m3/h" in words["sentence"] and "in 100." in words["sentence"]
+    assert "4 origins of walk-forward" in words["paragraph"]
+    assert stack.ask("GET", f"{address}/chance")[0] == 422
+
+
 def test_scan_flags_and_outlook_end_to_end(stack: Stack) -> None:
     experiment = start(
         stack,
@@ -167,10 +186,11 @@ def test_scan_flags_and_outlook_end_to_end(stack: Stack) -> None:
     stack.ok("POST", f"/scans/{scan['id']}/drill", {"repeats": 1})
     stack.wait(f"/scans/{scan['id']}", lambda each: each["drill"] == "done")
     assert stack.ok("GET", f"/scans/{scan['id']}/drill")["planted"] >= 30
-    outlook = stack.ok("POST", path + "/outlooks", {"contender": "ridge"})
+    outlook = stack.ok("POST", path + "/outlooks", {"contender": "ridge", "floor": 0, "paths": 200})
     finished = stack.wait(f"/outlooks/{outlook['id']}", lambda o: o["state"] == "done")
     assert len(finished["mean"]) == 12
-    assert finished["errors"] == 4
+    assert finished["errors"] == 4 and finished["how"] == "walk-forward"
+    told_of(stack, f"/outlooks/{outlook['id']}", finished)
     assert all(low <= high for low, high in zip(finished["lower"][2], finished["upper"][2], strict=True))
     rooms = stack.ok("GET", f"/projects/{experiment['project']}")["rooms"]
     assert rooms["outlook"]["state"] == "current"

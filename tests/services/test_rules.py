@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 import proteron as pt
-from proteron.core.experiment import Judging
+from proteron.core.experiment import Judging, OutlookSettings
 from proteron.core.intake import TableReading
 from proteron.core.judge import compute_cell
 from proteron.core.panel import Panel
@@ -194,15 +194,16 @@ def test_an_experiment_file_says_what_was_judged(reach: Resources, panel: Panel)
     assert again.outlook is not None and again.outlook.horizon == 5
 
 
-def test_an_outlook_is_ordered_only_as_far_as_it_was_judged(reach: Resources, panel: Panel) -> None:
+def test_an_outlook_is_ordered_if_it_can_be_made(reach: Resources, panel: Panel) -> None:
     made = Made(reach, "ordered", panel)
-    with pytest.raises(pt.SettingsError, match="judged horizon"):
-        outlooks.order(reach, made.id, "line", 6)
     with pytest.raises(pt.SettingsError, match="no contender"):
-        outlooks.order(reach, made.id, "nobody", None)
-    record = outlooks.order(reach, made.id, "line", 5)
+        outlooks.order(reach, made.id, OutlookSettings(contender="nobody"))
+    with pytest.raises(pt.SettingsError, match="floor lies below"):
+        outlooks.order(reach, made.id, OutlookSettings(contender="line", floor=2, ceiling=1))
+    record = outlooks.order(reach, made.id, OutlookSettings(contender="line", horizon=6))
     assert record.state == "queued"
-    assert outlooks.error_count(reach, record, panel, 0) == 3 * 2
+    with pytest.raises(ConflictError, match="not finished"):
+        outlooks.made(reach, record.id)
     with reach.database.session() as session:
         assert get_project(session, made.project).choices["outlook_id"] == record.id
     arrays = {"mean": np.array([[1.0, np.nan], [3.0, 4.0]]), "origin": np.array(120),

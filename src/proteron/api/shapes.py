@@ -11,7 +11,6 @@ from proteron.core.flatten.registry import AnyStage
 from proteron.core.intake import EXPORTS, Edit, Recipe
 from proteron.core.intake.recipe import OccasionSpan
 from proteron.core.judge import Weighting, metric_of
-from proteron.core.outlook import Ahead
 from proteron.core.search import SearchSettings
 from proteron.core.windows import WindowPlan
 
@@ -683,27 +682,6 @@ class ForecastsView(BaseModel):
     fold: Place | None = Field(None, description="The fold that had learned by then, from 0.")
     forecasts: list[ForecastView]
     note: str = ""
-
-
-class NewOutlook(Body):
-    contender: str
-    horizon: int | None = Field(None, ge=1, description="Steps; empty: as many as were judged.")
-    ahead: Ahead = Field("given", description="How columns known ahead go on where they end too early.")
-
-
-class OutlookQuery(BaseModel):
-    series: Index = Field(0)
-
-
-class OutlookView(OutlookBrief):
-    origin: Place | None = None
-    times: list[float] = []
-    mean: Numbers = []
-    levels: list[float] = []
-    lower: list[Numbers] = []
-    upper: list[Numbers] = []
-    errors: int = 0
-    widened: bool = Field(False, description="Whether errors are too few to tell the ends of the widest range.")
 
 
 class Catalogue(BaseModel):

@@ -4,7 +4,7 @@ import tomllib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, Field, ValidationError
 
@@ -13,7 +13,7 @@ from proteron.core.documents import Settings, settings_error
 from proteron.core.errors import InputError, SettingsError
 from proteron.core.flatten.chain import Chain
 from proteron.core.flatten.registry import AnyStage
-from proteron.core.forecasters import Contender, Forecast
+from proteron.core.forecasters import Contender
 from proteron.core.forecasters.blend.forecaster import Blend
 from proteron.core.forecasters.blend.members import Member
 from proteron.core.forecasters.contender import Ranges
@@ -24,6 +24,7 @@ from proteron.core.judge import (
     LEVELS,
     BoardRow,
     Cell,
+    CellResult,
     Folds,
     Report,
     check_judging,
@@ -32,7 +33,7 @@ from proteron.core.judge import (
     with_members,
     with_members_of,
 )
-from proteron.core.outlook import Ahead, outlook
+from proteron.core.outlook import MOST_PATHS, MOST_STEPS, Ahead, Outlook, RangesBy, outlook
 from proteron.core.panel import Panel
 from proteron.core.search import Contest, SearchReport, SearchSettings, Tidings, raced
 from proteron.core.timeline import STEP_TEXTS
@@ -104,11 +105,29 @@ class OutlookSettings(Settings):
     """The final forecast; by default the contender with the best skill over the judged horizon."""
 
     contender: str | None = None
-    horizon: int | None = Field(None, ge=1)
+    horizon: int | None = Field(
+        None, ge=1, le=MOST_STEPS, description="Steps; empty: as many as were judged; more are rehearsed."
+    )
+    until: int | None = Field(None, ge=1, description="Known points; empty: all.")
+    ranges: RangesBy = Field("errors", description="Of errors out of sample, or as the forecaster states them.")
+    floor: float | None = Field(None, allow_inf_nan=False, description="The quantity is never below.")
+    ceiling: float | None = Field(None, allow_inf_nan=False, description="The quantity is never above.")
+    whole: bool = Field(False, description="The quantity comes in whole numbers.")
+    paths: int = Field(1000, ge=1, le=MOST_PATHS, description="Joint futures that are drawn.")
+    joint: bool = Field(True, description="Errors of several series go together as they did.")
     levels: tuple[Annotated[float, Field(gt=0, lt=1)], ...] | None = Field(
         None, description="Of the ranges; empty: those that were judged."
     )
     ahead: Ahead = Field("given", description="How columns known ahead go on where they end too early.")
+
+    def made(
+        self, panel: Panel, contender: Contender, results: Sequence[CellResult] | None, judged: "Judging",
+        **rest: Any,
+    ) -> Outlook:  # fmt: skip
+        """The outlook of a contender, with ranges of what was judged where it is as far ahead."""
+        beside = self.model_dump(exclude={"contender", "horizon", "levels"})
+        levels = judged.levels if self.levels is None else self.levels
+        return outlook(panel, contender, results, self.horizon, levels, judged.seed, **beside, **rest)
 
 
 class AnomalySettings(Settings):
@@ -243,7 +262,7 @@ class Outcome:
     reading: TableReading
     report: Report
     sealed: dict[str, Report]
-    forecast: Forecast | None
+    forecast: Outlook | None
     forecast_by: str | None
     anomalies: Anomalies | None
     search: SearchReport | None = None
@@ -285,8 +304,7 @@ def run_experiment(
             raise SettingsError(f"There is no contender “{by}”.", field="outlook.contender")
         contender = report.contenders[by]
         wanted = experiment.outlook
-        levels = experiment.levels if wanted.levels is None else wanted.levels
-        _, forecast = outlook(panel, contender, mine, wanted.horizon, levels, experiment.seed, wanted.ahead)
+        forecast = wanted.made(panel, contender, mine, experiment)
     anomalies = None
     if experiment.anomalies is not None:
         asked = experiment.anomalies.document()

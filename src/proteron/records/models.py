@@ -325,7 +325,7 @@ class Verdict(Base):
 
 
 class OutlookRecord(Base):
-    """A final forecast; `arrays` (NPZ) holds mean, lower and upper once it is done."""
+    """A final forecast; `arrays` (NPZ) holds mean, ranges and how they held once it is done."""
 
     __tablename__ = "outlook"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -337,6 +337,15 @@ class OutlookRecord(Base):
     arrays: Mapped[bytes | None]
     created: Mapped[datetime] = mapped_column(server_default=func.now())
     finished: Mapped[datetime | None]
+
+
+class OutlookPaths(Base):
+    """Joint paths of one series of an outlook: single precision, (n_paths, horizon), row by row."""
+
+    __tablename__ = "outlook_paths"
+    outlook_id: Mapped[int] = mapped_column(ForeignKey("outlook.id", ondelete="CASCADE"), primary_key=True)
+    series: Mapped[int] = mapped_column(primary_key=True)
+    paths: Mapped[bytes]
 
 
 class Saved(Kept, Base):

@@ -2,12 +2,14 @@
 
 from datetime import UTC, datetime
 
-from sqlalchemy import select
+import numpy as np
+from numpy.typing import NDArray
+from sqlalchemy import delete, insert, select
 from sqlalchemy.orm import Session, defer
 
 from proteron.records.database import NotFoundError, notify
 from proteron.records.experiments import experiments_of
-from proteron.records.models import OutlookRecord
+from proteron.records.models import OutlookPaths, OutlookRecord
 
 
 def get_outlook(session: Session, outlook_id: int, lock: bool = False) -> OutlookRecord:
@@ -24,6 +26,23 @@ def finish_outlook(
     record.state, record.reason, record.arrays = state, reason, arrays
     record.finished = datetime.now(UTC) if state in ("done", "failed") else None
     notify(session, {"project": record.project_id, "outlook": record.id, "state": state})
+
+
+def keep_paths(session: Session, outlook_id: int, paths: NDArray[np.floating]) -> None:
+    """Paths (n_paths, n_series, horizon) in the place of those that were kept."""
+    session.execute(delete(OutlookPaths).where(OutlookPaths.outlook_id == outlook_id))
+    single = np.ascontiguousarray(paths.transpose(1, 0, 2), dtype=np.float32)
+    rows = [{"outlook_id": outlook_id, "series": n, "paths": each.tobytes()} for n, each in enumerate(single)]
+    session.execute(insert(OutlookPaths), rows)
+
+
+def paths_of(session: Session, outlook_id: int, horizon: int, series: int | None = None) -> NDArray[np.float64]:
+    """Paths (n_paths, n_series, horizon), of one series only where it is named; empty where none were kept."""
+    query = select(OutlookPaths.paths).where(OutlookPaths.outlook_id == outlook_id).order_by(OutlookPaths.series)
+    if series is not None:
+        query = query.where(OutlookPaths.series == series)
+    found = [np.frombuffer(each, dtype=np.float32).reshape(-1, horizon) for each in session.scalars(query)]
+    return np.stack(found, axis=1).astype(np.float64) if found else np.empty((0, 0, horizon))
 
 
 def outlooks_of(session: Session, project_id: int) -> list[OutlookRecord]:

@@ -1,45 +1,47 @@
 """Outlooks: ordered here, made by the runner, read and taken away."""
 
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
 import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
-from proteron.core.errors import SettingsError
-from proteron.core.experiment import Judging
+from proteron.core.experiment import Judging, OutlookSettings
 from proteron.core.forecasters.ahead import require_ahead
-from proteron.core.outlook import Ahead, continued
-from proteron.core.panel import Panel
+from proteron.core.outlook import continued
+from proteron.core.outlook.chances import Chance, Peak, chance, peak
+from proteron.core.outlook.limits import Limits
+from proteron.core.outlook.sentences import Said, whole_paragraph, whole_sentence
+from proteron.core.outlook.totals import How, Totals, totals
+from proteron.core.panel import Floats, Panel
 from proteron.records import experiments as records
+from proteron.records.database import ConflictError, unpack_arrays
 from proteron.records.models import OutlookRecord
-from proteron.records.outlooks import get_outlook
+from proteron.records.outlooks import get_outlook, paths_of
 from proteron.records.projects import choose
-from proteron.records.results import load_results
 from proteron.services.experiments import judging_of
 from proteron.services.resources import Resources
 
-Arrays = dict[str, NDArray[np.float64]]
+Arrays = dict[str, NDArray[Any]]
 
 
-def order(
-    reach: Resources, experiment_id: int, contender: str, horizon: int | None, ahead: Ahead = "given"
-) -> OutlookRecord:
-    """Queue a refit of one contender on everything known; ranges come from its walk-forward errors.
+def order(reach: Resources, experiment_id: int, asked: OutlookSettings) -> OutlookRecord:
+    """Queue a refit of one contender; ranges come from its walk-forward errors, or rehearsals where it goes further.
 
-    Raises `TooShortError` before anything is queued where a column that is known ahead ends too early.
+    Raises, before anything is queued, `SettingsError` for what does not fit, `TooShortError` where a column that is
+    known ahead ends too early.
     """
     with reach.database.session() as session:
         experiment = records.get_experiment(session, experiment_id)
         judging = judging_of(experiment)
-        judging.entry(contender)
-        if horizon and horizon > judging.folds.horizon:
-            raise SettingsError(
-                f"Ranges are known for {judging.folds.horizon} steps ahead, the judged horizon.", field="horizon"
-            )
-        _check_ahead(reach.panel(experiment.dataset_id), judging, contender, horizon, ahead)
+        judging.entry(str(asked.contender))
+        Limits(asked.floor, asked.ceiling, asked.whole)
+        _check_ahead(reach.panel(experiment.dataset_id), judging, asked)
         record = OutlookRecord(
-            project_id=experiment.project_id, experiment_id=experiment.id, state="queued",
-            document={"contender": contender, "horizon": horizon, "ahead": ahead},
-        )  # fmt: skip
+            project_id=experiment.project_id, experiment_id=experiment.id, state="queued", document=asked.document()
+        )
         session.add(record)
         session.flush()
         choose(session, experiment.project_id, {"outlook_id": record.id})
@@ -47,30 +49,125 @@ def order(
     return record
 
 
-def _check_ahead(panel: Panel, judging: Judging, name: str, horizon: int | None, ahead: Ahead) -> None:
-    contender, horizon = judging.entry(name).contender, horizon or judging.folds.horizon
-    require_ahead(continued(panel, contender, horizon, ahead), contender.forecaster, horizon)
+def _check_ahead(panel: Panel, judging: Judging, asked: OutlookSettings) -> None:
+    contender = judging.entry(str(asked.contender)).contender
+    horizon = asked.horizon or judging.folds.horizon
+    known = continued(panel.cut_at(asked.until), contender, horizon, asked.ahead)
+    require_ahead(known, contender.forecaster, horizon)
 
 
-def load(reach: Resources, outlook_id: int) -> tuple[OutlookRecord, Panel]:
-    """An outlook with the panel it was made from."""
+@dataclass(frozen=True)
+class Made:
+    """An outlook that was made, with the panel it was made from; older ones do not tell how their ranges held."""
+
+    record: OutlookRecord
+    panel: Panel
+    arrays: Arrays
+
+    @property
+    def levels(self) -> list[float]:
+        """Of its ranges, the narrowest first."""
+        return sorted(float(name.removeprefix("lower ")) for name in self.arrays if name.startswith("lower "))
+
+    @property
+    def origin(self) -> int:
+        """How many points were known."""
+        return int(self.arrays["origin"])
+
+    @property
+    def horizon(self) -> int:
+        """Steps ahead."""
+        return int(self.arrays["mean"].shape[1])
+
+    def held(self, level: float) -> tuple[float | None, int]:
+        """How often such ranges of earlier errors held later ones, and of how many; None where nothing is known."""
+        if "held" not in self.arrays:
+            return None, 0
+        place = list(self._asked_levels).index(level)
+        share, of = self.arrays["held"][place], self.arrays["held of"]
+        known = np.isfinite(share) & (of > 0)
+        return (float(np.average(share[known], weights=of[known])), int(of.sum())) if known.any() else (None, 0)
+
+    @property
+    def _asked_levels(self) -> list[float]:
+        return [float(name.removeprefix("lower ")) for name in self.arrays if name.startswith("lower ")]
+
+    @property
+    def how(self) -> str:
+        """What ranges were made of: walk-forward, rehearsals, theory."""
+        return str(self.arrays.get("how", "walk-forward"))
+
+    @property
+    def notes(self) -> list[str]:
+        """What is to be known of it."""
+        return [str(each) for each in self.arrays.get("notes", ())]
+
+    def errors(self, index: int) -> int:
+        """How many origins the ranges of a series rest on; 0 where that is not known."""
+        return int(self.arrays["errors"][index]) if "errors" in self.arrays else 0
+
+
+def load(reach: Resources, outlook_id: int) -> tuple[OutlookRecord, Made | None]:
+    """An outlook, and what it came to once it is made."""
     with reach.database.session() as session:
         record = get_outlook(session, outlook_id)
         dataset_id = records.get_experiment(session, record.experiment_id).dataset_id
-    return record, reach.panel(dataset_id)
+    if not record.arrays:
+        return record, None
+    return record, Made(record, reach.panel(dataset_id), unpack_arrays(record.arrays))
 
 
-def levels_of(arrays: Arrays) -> list[float]:
-    return sorted(float(name.removeprefix("lower ")) for name in arrays if name.startswith("lower "))
+def made(reach: Resources, outlook_id: int) -> Made:
+    """One that is made; raises `ConflictError` for one that is not yet."""
+    _, found = load(reach, outlook_id)
+    if found is None:
+        raise ConflictError("This outlook is not finished yet.", field="state")
+    return found
 
 
-def error_count(reach: Resources, record: OutlookRecord, panel: Panel, index: int) -> int:
-    """How many walk-forward origins the ranges of a series rest on."""
-    from proteron.core.outlook import walk_forward_errors
-
+def paths(reach: Resources, found: Made, series: int | None = None) -> Floats:
+    """Its paths (n_paths, n_series, horizon), of one series where it is named."""
     with reach.database.session() as session:
-        results = load_results(session, record.experiment_id, [record.document["contender"]], series=index)
-    return int(np.isfinite(walk_forward_errors(panel, results)[:, index]).any(axis=1).sum())
+        out = paths_of(session, found.record.id, found.horizon, series)
+    if not out.size:
+        raise ConflictError("This outlook was made before paths were kept: make it again.", field="state")
+    return out
+
+
+def chances(
+    reach: Resources, found: Made, series: int, above: float | None, below: float | None, run: int
+) -> tuple[Chance, Peak]:
+    """That a level is passed by a series, and when it is highest."""
+    mine = paths(reach, found, series)
+    return chance(mine, above, below, run), peak(mine)
+
+
+def totals_of(
+    reach: Resources, found: Made, by: str | None, how: How, groups: Mapping[str, Sequence[str]] | None,
+    series: int | None,
+) -> Totals:  # fmt: skip
+    """Of a series, or of groups of them."""
+    panel, mean = found.panel, found.arrays["mean"]
+    if series is not None and groups is None:
+        panel, mean = panel.select([series]), mean[[series]]
+        return totals(panel, found.origin, mean, paths(reach, found, series), found.levels, by, how, None)
+    return totals(panel, found.origin, mean, paths(reach, found), found.levels, by, how, groups)
+
+
+def words(
+    reach: Resources, found: Made, series: int, unit: str, step: int, level: float | None, above: float | None
+) -> tuple[str, str]:
+    """One sentence about a step of a series, and a paragraph about all."""
+    wanted = level if level is not None else max(found.levels, default=None)
+    rows = {name: found.arrays.get(f"{name} {wanted}") for name in ("lower", "upper")}
+    low, high = (None if each is None else each[series] for each in rows.values())
+    share, of = found.held(wanted) if wanted is not None and low is not None else (None, 0)
+    known = found.panel.cut_at(found.origin)
+    said = Said(
+        known.axis, known.keys[series], unit, found.origin, found.arrays["mean"][series], low, high, wanted,
+        paths(reach, found, series)[:, 0], known.series(series), share, of, found.errors(series), found.how,
+    )  # fmt: skip
+    return whole_sentence(said, found.origin + step, above), whole_paragraph(said)
 
 
 def table_of(panel: Panel, arrays: Arrays) -> pa.Table:
@@ -82,7 +179,7 @@ def table_of(panel: Panel, arrays: Arrays) -> pa.Table:
         "key": pa.array(np.repeat(np.array(panel.keys, dtype=object), horizon), pa.string()),
         "mean": _numbers(arrays["mean"]),
     }
-    for level in levels_of(arrays):
+    for level in sorted(float(name.removeprefix("lower ")) for name in arrays if name.startswith("lower ")):
         columns |= {f"{end}_{level:g}": _numbers(arrays[f"{end} {level}"]) for end in ("lower", "upper")}
     return pa.table(columns)
 

@@ -972,7 +972,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Queue a refit of one contender on everything known; ranges come from its walk-forward errors. */
+        /**
+         * Queue a refit of one contender on everything known; ranges come from its walk-forward errors, or from rehearsals
+         * @description where more steps are asked for than were judged.
+         */
         post: operations["outlook_new_outlook_experiments__int_experiment_id__outlooks_post"];
         delete?: never;
         options?: never;
@@ -1189,6 +1192,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/outlooks/{outlook_id}/chance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The chance that a series lies above a level, or below one, by its joint paths; and when it is highest. */
+        get: operations["outlook_view_chance_outlooks__int_outlook_id__chance_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlooks/{outlook_id}/paths": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Some of the joint paths of a series. */
+        get: operations["outlook_view_paths_outlooks__int_outlook_id__paths_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/outlooks/{outlook_id}/table.csv": {
         parameters: {
             query?: never;
@@ -1198,6 +1235,40 @@ export interface paths {
         };
         /** All series of an outlook as CSV: time, key, mean and the ends of every range. */
         get: operations["outlook_outlook_csv_outlooks__int_outlook_id__table_csv_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlooks/{outlook_id}/totals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sums and the like over days, months, all steps, and over groups of series, with ranges from joint paths. */
+        post: operations["outlook_view_totals_outlooks__int_outlook_id__totals_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlooks/{outlook_id}/words": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One step of a series in a sentence, and all of them in a paragraph. */
+        get: operations["outlook_view_words_outlooks__int_outlook_id__words_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3494,6 +3565,34 @@ export interface components {
              * @description What was saved by name.
              */
             saved: components["schemas"]["SavedChain"][];
+        };
+        /** ChanceView */
+        ChanceView: {
+            /**
+             * Each
+             * @description At each step.
+             */
+            each: (number | null)[];
+            /**
+             * Ever
+             * @description At each step or before.
+             */
+            ever: (number | null)[];
+            /**
+             * Paths
+             * @description Of how many paths these are shares.
+             */
+            paths: number;
+            /**
+             * Peak
+             * @description That each step is the highest of all.
+             */
+            peak: (number | null)[];
+            /**
+             * Run
+             * @description That so many steps in a row have been by then.
+             */
+            run: (number | null)[];
         };
         /**
          * Change
@@ -8182,16 +8281,65 @@ export interface components {
              */
             ahead: "given" | "hold last" | "same as last year";
             /**
+             * Ceiling
+             * @description The quantity is never above.
+             * @default null
+             */
+            ceiling: number | null;
+            /**
              * Contender
              * @description The contender's name.
              */
             contender: string;
+            /**
+             * Floor
+             * @description The quantity is never below.
+             * @default null
+             */
+            floor: number | null;
             /**
              * Horizon
              * @description Steps; empty: as many as were judged.
              * @default null
              */
             horizon: number | null;
+            /**
+             * Joint
+             * @description Errors of several series go together as they did.
+             * @default true
+             */
+            joint: boolean;
+            /**
+             * Levels
+             * @description Of the ranges; empty: those judged.
+             * @default null
+             */
+            levels: number[] | null;
+            /**
+             * Paths
+             * @description Joint futures that are drawn.
+             * @default 1000
+             */
+            paths: number;
+            /**
+             * Ranges
+             * @description Of errors out of sample, or as the forecaster states them.
+             * @default errors
+             * @enum {string}
+             */
+            ranges: "errors" | "theory";
+            /**
+             * Until
+             * @description Known points; empty: all.
+             * @default null
+             */
+            until: number | null;
+            /**
+             * Whole
+             * @description The quantity comes in whole numbers.
+             * @default false
+             */
+            whole: boolean;
         };
         /** NewProject */
         NewProject: {
@@ -8457,6 +8605,24 @@ export interface components {
              */
             experiment_id: number;
             /**
+             * Held
+             * @description By level, the share of later values that ranges of earlier errors held.
+             * @default []
+             */
+            held: (number | null)[];
+            /**
+             * Held Of
+             * @description Of how many values.
+             * @default 0
+             */
+            held_of: number;
+            /**
+             * How
+             * @description What ranges are made of: walk-forward, rehearsals, theory.
+             * @default
+             */
+            how: string;
+            /**
              * Id
              * @description Its number.
              */
@@ -8480,6 +8646,12 @@ export interface components {
              */
             mean: (number | null)[];
             /**
+             * Notes
+             * @description What is to be known of it.
+             * @default []
+             */
+            notes: string[];
+            /**
              * Origin
              * @description Grid positions known when the forecast is made.
              * @default null
@@ -8502,6 +8674,12 @@ export interface components {
              */
             times: number[];
             /**
+             * Truth
+             * @description What came, where that is in the data.
+             * @default []
+             */
+            truth: (number | null)[];
+            /**
              * Upper
              * @description Upper ends per level, in the unit of the data.
              * @default []
@@ -8513,6 +8691,19 @@ export interface components {
              * @default false
              */
             widened: boolean;
+        };
+        /** OutlookWords */
+        OutlookWords: {
+            /**
+             * Paragraph
+             * @description All steps in words.
+             */
+            paragraph: string;
+            /**
+             * Sentence
+             * @description What it comes to, in a sentence.
+             */
+            sentence: string;
         };
         /**
          * OverlayBody
@@ -8613,6 +8804,14 @@ export interface components {
              * @description Its name.
              */
             name: string;
+        };
+        /** PathsView */
+        PathsView: {
+            /**
+             * Paths
+             * @description Joint futures: how many, or their values.
+             */
+            paths: (number | null)[][];
         };
         /**
          * PeriodMeans
@@ -12088,6 +12287,84 @@ export interface components {
              * @default 2
              */
             theta: number | null;
+        };
+        /** TotalsQuery */
+        TotalsQuery: {
+            /**
+             * By
+             * @description A step such as “1 day”; empty: all steps at once.
+             * @default null
+             */
+            by: string | null;
+            /**
+             * Groups
+             * @description Keys of series that are summed, by name.
+             * @default null
+             */
+            groups: {
+                [key: string]: string[];
+            } | null;
+            /**
+             * How
+             * @description What ranges are made of: walk-forward, rehearsals, theory.
+             * @default sum
+             * @enum {string}
+             */
+            how: "sum" | "mean" | "last" | "max" | "min";
+            /**
+             * Series
+             * @description One series; empty: all, or the groups.
+             * @default null
+             */
+            series: number | null;
+        };
+        /** TotalsView */
+        TotalsView: {
+            /**
+             * Forecast
+             * @description Points of each span that are forecast.
+             */
+            forecast: number[];
+            /**
+             * Groups
+             * @description Keys of series that are summed, by name.
+             */
+            groups: string[];
+            /**
+             * Known
+             * @description Points that had come, by group and span.
+             */
+            known: number[][];
+            /**
+             * Levels
+             * @description Levels of the ranges, as shares. 0 … 1.
+             */
+            levels: number[];
+            /**
+             * Lower
+             * @description Lower ends per level, in the unit of the data.
+             */
+            lower: (number | null)[][][];
+            /**
+             * Mean
+             * @description The mean.
+             */
+            mean: (number | null)[][];
+            /**
+             * Starts
+             * @description Seconds since 1970 at which each span begins.
+             */
+            starts: number[];
+            /**
+             * Upper
+             * @description Upper ends per level, in the unit of the data.
+             */
+            upper: (number | null)[][][];
+            /**
+             * Whole
+             * @description Whether the two are all that the span has.
+             */
+            whole: boolean[][];
         };
         /**
          * TrendCurve
@@ -16868,6 +17145,120 @@ export interface operations {
             };
         };
     };
+    outlook_view_chance_outlooks__int_outlook_id__chance_get: {
+        parameters: {
+            query?: {
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
+                series?: number;
+                /** @description A level, in original units. */
+                above?: number | null;
+                /** @description A level, in original units. */
+                below?: number | null;
+                /** @description Steps in a row. */
+                run?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The outlook's number. */
+                outlook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChanceView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    outlook_view_paths_outlooks__int_outlook_id__paths_get: {
+        parameters: {
+            query?: {
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
+                series?: number;
+                /** @description How many at most. */
+                count?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The outlook's number. */
+                outlook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PathsView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     outlook_outlook_csv_outlooks__int_outlook_id__table_csv_get: {
         parameters: {
             query?: never;
@@ -16887,6 +17278,121 @@ export interface operations {
                 };
                 content: {
                     "text/csv": string;
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    outlook_view_totals_outlooks__int_outlook_id__totals_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The outlook's number. */
+                outlook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TotalsQuery"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TotalsView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    outlook_view_words_outlooks__int_outlook_id__words_get: {
+        parameters: {
+            query?: {
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
+                series?: number;
+                /** @description Which step ahead, from 0. */
+                step?: number;
+                /** @description Of the range; empty: the widest. */
+                level?: number | null;
+                /** @description The level whose chance is told. */
+                above?: number | null;
+                /** @description Unit of the values, such as m³/h. */
+                unit?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The outlook's number. */
+                outlook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutlookWords"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Unprocessable Entity */

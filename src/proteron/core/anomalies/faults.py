@@ -56,7 +56,7 @@ def _zeros(values: Floats, at: int, size: float, unit: float, rng: np.random.Gen
 
 
 def _moved(values: Floats, at: int, size: float, unit: float, rng: np.random.Generator) -> Floats:
-    late = int(rng.integers(2, 8))
+    late = int(rng.integers(2, _BACK))
     return values[at - late : at - late + round(size)].copy()
 
 
@@ -104,19 +104,20 @@ def faults_with(shapes: Mapping[str, Sequence[float]] | None) -> dict[str, Fault
     return FAULTS | {kind: drawn(kind, heights) for kind, heights in own.items()}
 
 
-_BACK = 8  # points before a place that a fault may take values from
+_STILL = 0.25  # of all changes that are none, from which on they are left out
+_BACK = 13  # points before a place that a fault may take values from
 
 
 def unit_of(values: Floats, season: int) -> float:
-    """The usual size of a change (n_points,) over a season, of one of its two ends: a normal spread by the median."""
+    """The usual size of a change of values (n_points,) over a season, of one of its two ends: a normal spread by the
+    median, of what moves at all where more than a quarter stands still, as at night."""
     lag = season if len(values) > 3 * season else 1
     change = np.abs(values[lag:] - values[:-lag])
     change = change[np.isfinite(change)]
     moved = change[change > 0]
-    middle = float(np.median(change)) if len(change) else 0.0
-    if middle == 0:
-        middle = float(np.median(moved)) if len(moved) else 0.0
-    return 1.4826 * middle / np.sqrt(2)
+    if len(moved) < (1 - _STILL) * len(change):
+        change = moved
+    return 1.4826 * float(np.median(change)) / np.sqrt(2) if len(change) else 0.0
 
 
 def places_for(free: NDArray[np.bool_], lengths: list[int], rng: np.random.Generator, apart: int) -> list[int]:

@@ -278,7 +278,7 @@ class FittedContender:
             bounds = self._by_theory(self.known, origins, flat, levels)
             if bounds is not None:
                 bounds[:, :, without] = np.nan
-            possible = self._simulated(horizon) if bounds is not None or self._simulates else None
+            possible = self.simulated(horizon) if bounds is not None or self._simulates else None
             if bounds is None and possible is not None:
                 bounds = self._by_errors(self.known, origins, flat, possible[:, :, None], levels)
         if possible is None:
@@ -328,6 +328,12 @@ class FittedContender:
         possible = flat[:, None] - errors.transpose(1, 0, 2)[:, :, None]
         return self._undo(panel, possible, origins).transpose(1, 0, 2, 3)
 
+    def futures(self, flat_errors: Floats) -> Floats:
+        """What would come with each of some flat errors (n_rows, n_series, horizon), in original units and held."""
+        origins = np.array([self.until], dtype=np.int64)
+        flat = self.means(self.known, origins, flat_errors.shape[2])[1]
+        return self.held(self._carried(self.known, origins, flat, flat_errors), self.known, origins)[:, :, 0]
+
     @property
     def has_theory(self) -> bool:
         """Whether ranges come from theory where no out-of-sample errors are given."""
@@ -354,11 +360,12 @@ class FittedContender:
         restored = self._undo(panel, np.ascontiguousarray(ends), origins).transpose(1, 0, 2, 3)
         return self.told(restored.reshape(bounds.shape), panel, origins)
 
-    def _simulated(self, horizon: int) -> Floats | None:
-        """Joint paths by theory from the cutoff, in original units (n_paths, n_series, horizon); None without any."""
+    def simulated(self, horizon: int, count: int = _PATHS, seed: int = 0) -> Floats | None:
+        """Paths by theory from the cutoff, in original units (count, n_series, horizon), each series on its own; None
+        without any."""
         learner, origins = self.contender.forecaster, np.array([self.until], dtype=np.int64)
         with single_blas_thread():
-            paths = learner.simulate(self.state, self.chain.apply(self.known), self.until, horizon, _PATHS, 0)
+            paths = learner.simulate(self.state, self.chain.apply(self.known), self.until, horizon, count, seed)
         if paths is None:
             return None
         restored = self._undo(self.known, np.ascontiguousarray(paths.transpose(1, 0, 2)[:, :, None]), origins)

@@ -1,6 +1,18 @@
 """Outlook: the final forecast with ranges that were earned out of sample."""
 
 from proteron.core.outlook.ahead import Ahead, continued, with_future
-from proteron.core.outlook.outlook import outlook, walk_forward_errors
+from proteron.core.outlook.errors import PastErrors, walk_forward_errors
+from proteron.core.outlook.outlook import MOST_PATHS, MOST_STEPS, Outlook, RangesBy, outlook
 
-__all__ = ["Ahead", "continued", "outlook", "walk_forward_errors", "with_future"]
+__all__ = [
+    "MOST_PATHS",
+    "MOST_STEPS",
+    "Ahead",
+    "Outlook",
+    "PastErrors",
+    "RangesBy",
+    "continued",
+    "outlook",
+    "walk_forward_errors",
+    "with_future",
+]

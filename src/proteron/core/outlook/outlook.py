@@ -1,59 +1,290 @@
-"""The outlook: refitted on all that is known, with ranges from walk-forward errors."""
+"""The outlook: refitted on all that is known, with ranges from errors out of sample and joint paths."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from itertools import pairwise
+from typing import Literal, get_args
 
 import numpy as np
+import pyarrow as pa
+from scipy import special
 
 from proteron.core.errors import SettingsError
 from proteron.core.forecasters import Contender, FittedContender, Forecast
 from proteron.core.forecasters.ahead import require_ahead
 from proteron.core.judge import LEVELS, CellResult
 from proteron.core.outlook.ahead import Ahead, continued
+from proteron.core.outlook.chances import Chance, Peak, chance, in_stock, peak
+from proteron.core.outlook.drawing import drawn
+from proteron.core.outlook.errors import REHEARSED, PastErrors, errors_of, rehearsed
+from proteron.core.outlook.limits import Limits
+from proteron.core.outlook.sentences import Said, whole_paragraph, whole_sentence
+from proteron.core.outlook.totals import How, Totals, totals
 from proteron.core.panel import Floats, Panel, require_panel
+from proteron.core.timeline import Instants, Ints, Moment, Step
+
+RangesBy = Literal["errors", "theory"]
+MOST_PATHS, MOST_STEPS = 20_000, 100_000
 
 
-def walk_forward_errors(panel: Panel, results: Sequence[CellResult]) -> Floats:
-    """Flat out-of-sample errors (n_rows, n_series, horizon): one row per fold and origin, NaN where not scored."""
-    rows: dict[int, Floats] = {}
-    scored = np.isfinite(panel.scorable())
-    for result in sorted(results, key=lambda each: (each.cell.fold, each.cell.series)):
-        errors = result.flat_mean - result.flat_truth
-        for row, index in enumerate(result.cell.series):
-            local = (result.origins + result.cell.place.gap - panel.starts[index])[:, None] + np.arange(errors.shape[2])
-            inside = (local >= 0) & (local < panel.lengths[index])
-            known = np.zeros(local.shape, dtype=bool)
-            known[inside] = scored[panel.offsets[index] + local[inside]]
-            errors[row][~known] = np.nan
-            for origin, row_errors in zip(result.origins.tolist(), errors[row], strict=True):
-                if origin not in rows:
-                    rows[origin] = np.full((len(panel), errors.shape[2]), np.nan)
-                rows[origin][index] = row_errors
-    return np.stack([rows[origin] for origin in sorted(rows)]) if rows else np.empty((0, len(panel), 0))
+@dataclass(frozen=True, repr=False)
+class Outlook:
+    """A final forecast of every series of `known` from `origin`, in original units.
+
+    `mean` (n_series, horizon), ranges `lower` and `upper` by level, `paths` (n_paths, n_series, horizon) whose errors
+    belong together as past ones did across steps and, where `joint`, across series. `errors` are those that ranges and
+    paths were made of; what is as `near` (2, n_series, horizon) to a limit is at it.
+    """
+
+    known: Panel
+    fitted: FittedContender
+    origin: int
+    mean: Floats
+    levels: tuple[float, ...]
+    lower: dict[float, Floats]
+    upper: dict[float, Floats]
+    paths: Floats
+    joint: bool
+    errors: PastErrors
+    ranges: RangesBy
+    limits: Limits
+    near: Floats | None = None
+    notes: tuple[str, ...] = ()
+
+    @property
+    def keys(self) -> tuple[str, ...]:
+        """Of the series."""
+        return self.known.keys
+
+    @property
+    def horizon(self) -> int:
+        """Steps ahead."""
+        return int(self.mean.shape[1])
+
+    @property
+    def positions(self) -> Ints:
+        """Grid positions of the steps ahead, (horizon,)."""
+        return np.asarray(self.origin + np.arange(self.horizon))
+
+    @property
+    def times(self) -> Instants:
+        """UTC instants of the steps ahead, (horizon,)."""
+        return self.known.axis.times(self.positions)
+
+    @cached_property
+    def coverage(self) -> dict[float, Floats]:
+        """By level, how often ranges made of earlier errors held the later ones, (horizon,); NaN where unknown."""
+        held, _ = self.errors.held(self.levels)
+        return dict(zip(self.levels, held, strict=True))
+
+    @cached_property
+    def forecast(self) -> Forecast:
+        """Mean and ranges as a contender answers them."""
+        bounds = np.array([[self.lower[level], self.upper[level]] for level in self.levels])
+        return Forecast(
+            self.known.axis, self.keys, self.origin, self.mean, np.full(self.mean.shape, np.nan), self.paths,
+            self.levels, bounds.reshape(-1, 2, *self.mean.shape),
+        )  # fmt: skip
+
+    def to_arrow(self) -> pa.Table:
+        """One row per series and step: time (UTC), key, mean, and both ends of every range."""
+        return self.forecast.to_arrow()
+
+    def __arrow_c_stream__(self, requested_schema: object = None) -> object:
+        return self.to_arrow().__arrow_c_stream__(requested_schema)
+
+    def __repr__(self) -> str:
+        return repr(self.forecast).replace("Forecast", "Outlook", 1)
+
+    def total(
+        self, by: str | Step | None = None, how: How = "sum", over: Mapping[str, Sequence[str]] | None = None
+    ) -> Totals:
+        """Sums (or `mean`, `last`, `max`, `min`) over days, months, …, or over all steps, with ranges from the paths.
+
+        `over` names groups of keys whose series are summed, such as {"town": panel.keys}. Raises `SettingsError` for
+        what there is not.
+        """
+        return totals(self.known, self.origin, self.mean, self.paths, self.levels, by, how, over)
+
+    def chance(self, above: float | None = None, below: float | None = None, run: int = 1) -> Chance:
+        """That a level is passed: at each step, ever by then, or for `run` steps in a row."""
+        return chance(self.paths, above, below, run)
+
+    def peak(self, lowest: bool = False) -> Peak:
+        """When each series is highest, or lowest."""
+        return peak(self.paths, lowest)
+
+    def in_stock(self, share: float, steps: int | None = None) -> Floats:
+        """What covers all that is taken in the first `steps` in a share of all cases, (n_series,)."""
+        return in_stock(self.paths, share, steps)
+
+    def quantile(self, share: float) -> Floats:
+        """What paths stay below in a share of all cases, at each step (n_series, horizon)."""
+        if not 0 < share < 1:
+            raise SettingsError("A share lies between 0 and 1, such as 0.95.", field="share")
+        return np.asarray(np.quantile(self.paths, share, axis=0))
+
+    def redrawn(self, paths: int = 1000, seed: int = 0, joint: bool = True) -> "Outlook":
+        """The same with other paths: as many, by another seed, or each series on its own."""
+        free = _drawn(self, _count(paths), seed, joint)
+        return replace(self, paths=self.limits.kept(free, self.near), joint=joint)
+
+    def sentence(
+        self, at: Moment | None = None, key: str | None = None, level: float | None = None, above: float | None = None,
+        unit: str = "",
+    ) -> str:  # fmt: skip
+        """What is expected of a series at a time, within what, and the chance of more than `above`, in one sentence.
+
+        Raises `SettingsError` for a level that there is no range of, `InputError` for a time that is not ahead.
+        """
+        return whole_sentence(self._said(key, level, unit), at, above)
+
+    def paragraph(self, key: str | None = None, level: float | None = None, unit: str = "") -> str:
+        """What is expected of a series in all: level, direction, peak, width, and what that rests on."""
+        return whole_paragraph(self._said(key, level, unit))
+
+    def _said(self, key: str | None, level: float | None, unit: str) -> Said:
+        index = 0 if key is None else self.known.index(key)
+        wanted = max(self.levels, default=None) if level is None else level
+        if wanted is not None and wanted not in self.levels:
+            raise SettingsError(f"There is no range of {wanted:g} here.", field="level")
+        held, of = self.errors.held([wanted]) if wanted is not None else (np.full((1, 1), np.nan), np.zeros(1))
+        rows = (self.mean, self.lower.get(wanted or 0.0), self.upper.get(wanted or 0.0))
+        mean, low, high = (None if each is None else each[index] for each in rows)
+        assert mean is not None
+        return Said(
+            self.known.axis, self.keys[index], unit, self.origin, mean, low, high, wanted, self.paths[:, index],
+            self.known.series(index), float(np.nanmean(held[0])) if np.isfinite(held).any() else None, int(of.sum()),
+            int(self.errors.counts()[index]), self.errors.how,
+        )  # fmt: skip
 
 
 def outlook(
     panel: Panel,
     contender: Contender,
-    results: Sequence[CellResult],
+    results: Sequence[CellResult] | None = None,
     horizon: int | None = None,
     levels: Sequence[float] = LEVELS,
     seed: int = 0,
     ahead: Ahead = "given",
-) -> tuple[FittedContender, Forecast]:
-    """Refit on everything known and forecast; `results` are the contender's walk-forward cells.
+    *,
+    until: Moment | None = None,
+    ranges: RangesBy = "errors",
+    floor: float | None = None,
+    ceiling: float | None = None,
+    whole: bool = False,
+    paths: int = 1000,
+    joint: bool = True,
+    rehearsals: int = REHEARSED,
+    progress: Callable[[float], object] | None = None,
+    stop_asked: Callable[[], bool] = bool,
+) -> Outlook:
+    """Refit on everything known, at `until`, and forecast `horizon` steps with ranges and `paths` joint paths.
 
-    `ahead` says how columns that are known ahead go on where they end too early. Raises `SettingsError` when the
-    horizon lies beyond what walk-forward judged, `TooShortError` where such a column ends before it.
+    Ranges and paths are made of the errors of walk-forward `results`, the contender's own cells; without any, or beyond
+    the horizon that they judged, of those of up to `rehearsals` earlier origins, which three refits forecast. By
+    “theory”, ranges are those that the forecaster states itself, where it does. `floor`, `ceiling` and `whole` numbers
+    are what the quantity can be; `ahead` says how columns that are known ahead go on where they end too early.
+
+    Raises `SettingsError` for what does not fit, `TooShortError` where nothing is known or such a column ends before
+    the horizon, `StoppedError` when a stop was asked for.
     """
     require_panel(panel)
-    errors = walk_forward_errors(panel, results)
-    judged = errors.shape[2]
-    horizon = horizon or judged
-    if horizon > judged:
-        raise SettingsError(
-            f"Ranges are known for {judged} steps ahead, the judged horizon; {horizon} were asked.", field="horizon"
-        )
-    panel = continued(panel, contender, horizon, ahead)
-    require_ahead(panel, contender.forecaster, horizon)
-    fitted = contender.fit(panel, horizon=horizon, seed=seed)
-    return fitted, fitted.forecast(horizon, levels, flat_errors=errors[:, :, :horizon])
+    limits = Limits(floor, ceiling, whole)
+    if ranges not in get_args(RangesBy):
+        raise SettingsError(f"Ranges are by {' or '.join(get_args(RangesBy))}.", field="ranges")
+    steps = _horizon(panel, contender, results, horizon)
+    origin = panel.known(until)
+    known = continued(panel.cut_at(until), contender, steps, ahead)
+    require_ahead(known, contender.forecaster, steps)
+    errors = _errors(known, contender, results, steps, seed, rehearsals, progress, stop_asked)
+    fitted = contender.fit(known, horizon=steps, seed=seed, levels=tuple(levels))
+    own = ranges == "theory" or not np.isfinite(errors.flat).any()
+    forecast = fitted.forecast(steps, levels, None if own else errors.flat)
+    plain = Outlook(
+        known, fitted, origin, forecast.mean, forecast.levels, forecast.lower, forecast.upper,
+        np.empty((0, *forecast.mean.shape)), joint, errors, "theory" if own else "errors", limits,
+    )  # fmt: skip
+    return _within(plain, _drawn(plain, _count(paths), seed, joint), ranges)
+
+
+def _within(plain: Outlook, free: Floats, wanted: RangesBy) -> Outlook:
+    """The outlook with paths that were drawn, and all of it within its limits."""
+    limits, near = plain.limits, plain.limits.near(plain.known, _spread(plain, free))
+    bounds = np.array([[plain.lower[level], plain.upper[level]] for level in plain.levels])
+    ends = limits.ends(_nested(bounds.reshape(-1, 2, *plain.mean.shape), plain.levels), near)
+    lower, upper = ({level: ends[place, end] for place, level in enumerate(plain.levels)} for end in (0, 1))
+    notes = tuple(each for each in (_ranges_note(plain, wanted), limits.in_words(free)) if each)
+    return replace(
+        plain, mean=limits.kept(plain.mean), lower=lower, upper=upper, paths=limits.kept(free, near), near=near,
+        notes=notes,
+    )  # fmt: skip
+
+
+def _spread(plain: Outlook, free: Floats) -> Floats:
+    """Standard deviations (n_series, horizon) that the narrowest range stands for, or those of paths without any."""
+    if not plain.levels:
+        return np.asarray(free.std(axis=0))
+    level = min(plain.levels)
+    return np.asarray((plain.upper[level] - plain.lower[level]) / 2 / special.ndtri(0.5 + level / 2))
+
+
+def _horizon(panel: Panel, contender: Contender, results: Sequence[CellResult] | None, horizon: int | None) -> int:
+    """Steps ahead: those asked for, or judged, or a season."""
+    judged = max((result.flat_mean.shape[2] for result in results or ()), default=0)
+    steps = horizon or judged or max(panel.axis.step.season, 1)
+    if not 1 <= steps <= MOST_STEPS:
+        raise SettingsError(f"The horizon is of 1 to {MOST_STEPS:,} steps.", field="horizon")
+    if contender.forecaster.family == "elsewhere" and steps > judged:
+        raise SettingsError(f"Forecasts made elsewhere were judged for {judged} steps.", field="horizon")
+    return steps
+
+
+def _errors(
+    known: Panel, contender: Contender, results: Sequence[CellResult] | None, steps: int, seed: int, most: int,
+    progress: Callable[[float], object] | None, stop_asked: Callable[[], bool],
+) -> PastErrors:  # fmt: skip
+    """Those of the results as far as they were known, or else of rehearsals."""
+    if results:
+        found = errors_of(known, results).before(known.end)
+        if found.horizon >= steps:
+            return found.up_to(steps)
+    return rehearsed(known, contender, steps, seed, most, progress, stop_asked)
+
+
+def _count(paths: int) -> int:
+    if not 1 <= paths <= MOST_PATHS:
+        raise SettingsError(f"1 to {MOST_PATHS:,} paths are drawn.", field="paths")
+    return paths
+
+
+def _drawn(made: Outlook, count: int, seed: int, joint: bool) -> Floats:
+    """Paths (count, n_series, horizon) before limits: with errors drawn from past ones; by theory simulated, where it
+    can, and then each series on its own."""
+    if made.ranges == "errors":
+        return made.fitted.futures(drawn(made.errors.flat, count, seed, joint))
+    simulated = made.fitted.simulated(made.horizon, count, seed) if made.fitted.has_theory else None
+    if simulated is not None:
+        return simulated
+    inside = made.fitted.flat_errors(made.horizon)
+    return made.fitted.futures(drawn(inside, count, seed, joint))
+
+
+def _nested(bounds: Floats, levels: Sequence[float]) -> Floats:
+    """Ranges (n_levels, 2, …) of which those of higher levels reach at least as far."""
+    out = bounds.copy()
+    order = np.argsort(levels, kind="stable")
+    for inner, outer in pairwise(order):
+        out[outer, 0] = np.fmin(out[outer, 0], out[inner, 0])
+        out[outer, 1] = np.fmax(out[outer, 1], out[inner, 1])
+    return out
+
+
+def _ranges_note(made: Outlook, wanted: RangesBy) -> str:
+    if wanted == "errors" and made.ranges == "theory":
+        why = "theory" if made.fitted.has_theory else "errors inside what was learned"
+        return f"The series are too short for errors out of sample: ranges are by {why}, and not earned."
+    if wanted == "theory" and not made.fitted.has_theory:
+        return "The forecaster states no ranges: they are of errors inside what was learned."
+    return ""

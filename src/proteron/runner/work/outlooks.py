@@ -12,9 +12,10 @@ from proteron.runner.queue import Queue, jobs_of
 from proteron.runner.work.kind import Job, LongWork, Running
 
 if TYPE_CHECKING:
-    from proteron.runner.child import Here
+    import numpy as np
+    from numpy.typing import NDArray
 
-_PATHS = 20
+    from proteron.runner.child import Here
 
 
 class OutlookWork(LongWork):
@@ -29,8 +30,9 @@ class OutlookWork(LongWork):
             record = records.get_outlook(session, outlook_id)
             if record.state != "queued" or get_experiment(session, record.experiment_id).state in _GOING:
                 return "skipped"
-        arrays = _make(here, outlook_id)
+        arrays, paths = _make(here, outlook_id)
         with here.database.session() as session:
+            records.keep_paths(session, outlook_id, paths)
             records.finish_outlook(session, outlook_id, "done", arrays)
         return "done"
 
@@ -56,12 +58,11 @@ class OutlookWork(LongWork):
 _GOING = ("queued", "running")
 
 
-def _make(here: "type[Here]", outlook_id: int) -> bytes:
-    """The final forecast of an outlook, as packed arrays."""
+def _make(here: "type[Here]", outlook_id: int) -> "tuple[bytes, NDArray[np.float64]]":
+    """The final forecast of an outlook, as packed arrays, and its paths."""
     import numpy as np
 
-    from proteron.core.experiment import Judging
-    from proteron.core.outlook import outlook
+    from proteron.core.experiment import Judging, OutlookSettings
     from proteron.records.database import pack_arrays
     from proteron.records.results import load_results
 
@@ -69,13 +70,15 @@ def _make(here: "type[Here]", outlook_id: int) -> bytes:
         record = records.get_outlook(session, outlook_id)
         experiment = get_experiment(session, record.experiment_id)
         panel = here.panels.get(session, experiment.dataset_id)
-        judging, name = Judging.parse(experiment.document), record.document["contender"]
-        results = load_results(session, experiment.id, [name])
-        horizon, ahead = record.document.get("horizon"), record.document.get("ahead", "given")
-    contender = judging.entry(name).contender
-    _, forecast = outlook(panel, contender, results, horizon, judging.levels, judging.seed, ahead)
-    paths = forecast.paths(_PATHS, seed=judging.seed)
-    arrays = {"mean": forecast.mean, "origin": np.array(forecast.origin), "paths": paths}
-    arrays |= {f"lower {level}": bound for level, bound in forecast.lower.items()}
-    arrays |= {f"upper {level}": bound for level, bound in forecast.upper.items()}
-    return pack_arrays(arrays)
+        judging, asked = Judging.parse(experiment.document), OutlookSettings.parse(record.document)
+        results = load_results(session, experiment.id, [str(asked.contender)])
+    made = asked.made(panel, judging.entry(str(asked.contender)).contender, results, judging)
+    held, of = made.errors.held(made.levels)
+    arrays = {
+        "mean": made.mean, "origin": np.array(made.origin), "held": held, "held of": of,
+        "errors": made.errors.counts(), "how": np.array(made.errors.how if made.ranges == "errors" else "theory"),
+        "notes": np.array(made.notes, dtype=str),
+    }  # fmt: skip
+    arrays |= {f"lower {level}": bound for level, bound in made.lower.items()}
+    arrays |= {f"upper {level}": bound for level, bound in made.upper.items()}
+    return pack_arrays(arrays), made.paths

@@ -11,6 +11,7 @@ import FactList from '../../widgets/FactList.vue'
 import DataGrid from '../../widgets/DataGrid.vue'
 import RoomFrame from '../../widgets/RoomFrame.vue'
 import { useExperiment } from '../walkforward/useExperiment'
+import { asUsual } from './asked'
 import { useOutlook } from './useOutlook'
 
 const store = useProject()
@@ -47,7 +48,7 @@ async function make() {
       unwrap(
         client.POST('/api/v1/experiments/{experiment_id}/outlooks', {
           params,
-          body: { contender: contender.value, horizon: null, ahead: ahead.value },
+          body: { ...asUsual(contender.value), ahead: ahead.value },
         }),
       ),
     )

@@ -18,6 +18,7 @@ import CheckList from './CheckList.vue'
 import CoefficientTable from './CoefficientTable.vue'
 import LossCurves from './LossCurves.vue'
 import NamedValues from './NamedValues.vue'
+import { asUsual } from '../outlook/asked'
 import NetworkDrawing from './NetworkDrawing.vue'
 import type { BoardRow } from './useExperiment'
 
@@ -111,7 +112,7 @@ async function makeOutlook() {
     unwrap(
       client.POST('/api/v1/experiments/{experiment_id}/outlooks', {
         params,
-        body: { contender: props.contender, horizon: null, ahead: 'given' },
+        body: asUsual(props.contender),
       }),
     ),
   )

@@ -1,0 +1,148 @@
+"""Errors that a contender made out of sample: those of an experiment, or of rehearsals where there are none."""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from proteron.core.errors import ProteronError, StoppedError
+from proteron.core.forecasters import Contender
+from proteron.core.forecasters.forecaster import Work
+from proteron.core.forecasters.ranges import ends_from_errors
+from proteron.core.judge import CellResult
+from proteron.core.panel import Floats, Panel
+from proteron.core.phases import truths
+from proteron.core.timeline import Ints
+
+REHEARSED = 500  # origins at most
+_REFITS = 3
+_SHARE = 0.5  # of what is known, that rehearsals forecast
+_LEAST = 10  # origins under which rehearsals begin earlier
+_BLOCKS = 5
+
+
+@dataclass(frozen=True)
+class PastErrors:
+    """Flat errors, forecast minus truth, (n_rows, n_series, horizon), NaN where not scored; one row per origin.
+
+    `origins` (n_rows,) are grid positions in order, the same one twice where two folds forecast from it; `how` says
+    where they come from.
+    """
+
+    flat: Floats
+    origins: Ints
+    how: str
+
+    @property
+    def horizon(self) -> int:
+        """Steps ahead that they are known for."""
+        return int(self.flat.shape[2])
+
+    def up_to(self, horizon: int) -> "PastErrors":
+        """Those of the first steps."""
+        return PastErrors(self.flat[:, :, :horizon], self.origins, self.how)
+
+    def before(self, end: int) -> "PastErrors":
+        """Those of origins before a grid position."""
+        mine = self.origins < end
+        return PastErrors(self.flat[mine], self.origins[mine], self.how)
+
+    def counts(self) -> Ints:
+        """How many errors each series has at any step, (n_series,)."""
+        return np.asarray(np.isfinite(self.flat).any(axis=2).sum(axis=0))
+
+    def held(self, levels: Sequence[float]) -> "tuple[Floats, Ints]":
+        """How often ranges from earlier errors held later ones: (n_levels, horizon) shares, and of how many.
+
+        Five parts in time; a range for a part is made of what was known before its first origin. NaN where nothing can
+        be said.
+        """
+        hit = np.zeros((len(levels), self.horizon))
+        of = np.zeros(self.horizon, dtype=np.int64)
+        for part in np.array_split(np.arange(len(self.origins)), _BLOCKS)[1:]:
+            before = self.origins + self.horizon <= self.origins[part[0]] if len(part) else np.zeros(0, dtype=bool)
+            if not before.any():
+                continue
+            seen = self.flat[before]
+            ends = ends_from_errors(-seen, np.zeros(seen.shape[1:]), levels)
+            truth = -self.flat[part]
+            there = np.isfinite(truth) & np.isfinite(ends[0, 0])
+            inside = (truth >= ends[:, 0, None]) & (truth <= ends[:, 1, None]) & there
+            hit += inside.sum(axis=(1, 2))
+            of += there.sum(axis=(0, 1))
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return np.where(of > 0, hit / np.maximum(of, 1), np.nan), of
+
+
+def walk_forward_errors(panel: Panel, results: Sequence[CellResult]) -> Floats:
+    """Flat out-of-sample errors (n_rows, n_series, horizon): one row per fold and origin, NaN where not scored."""
+    return errors_of(panel, results).flat
+
+
+def errors_of(panel: Panel, results: Sequence[CellResult]) -> PastErrors:
+    """Those of a contender's walk-forward cells."""
+    rows: dict[int, Floats] = {}
+    scored = np.isfinite(panel.scorable())
+    for result in sorted(results, key=lambda each: (each.cell.fold, each.cell.series)):
+        errors = result.flat_mean - result.flat_truth
+        for row, index in enumerate(result.cell.series):
+            local = (result.origins + result.cell.place.gap - panel.starts[index])[:, None] + np.arange(errors.shape[2])
+            inside = (local >= 0) & (local < panel.lengths[index])
+            known = np.zeros(local.shape, dtype=bool)
+            known[inside] = scored[panel.offsets[index] + local[inside]]
+            errors[row][~known] = np.nan
+            for origin, row_errors in zip(result.origins.tolist(), errors[row], strict=True):
+                if origin not in rows:
+                    rows[origin] = np.full((len(panel), errors.shape[2]), np.nan)
+                rows[origin][index] = row_errors
+    places = np.array(sorted(rows), dtype=np.int64)
+    flat = np.stack([rows[origin] for origin in places.tolist()]) if rows else np.empty((0, len(panel), 0))
+    return PastErrors(flat, places, "walk-forward")
+
+
+def rehearsed(
+    panel: Panel, contender: Contender, horizon: int, seed: int = 0, most: int = REHEARSED,
+    progress: Callable[[float], object] | None = None, stop_asked: Callable[[], bool] = bool,
+) -> PastErrors:  # fmt: skip
+    """Errors of forecasts from earlier origins, by the contender as it learned at three earlier cutoffs.
+
+    Everything that `panel` holds is taken as known; each row reads only what lay before its origin. Empty where the
+    series are too short to learn from a part of them.
+    """
+    first, stop = int(panel.starts.min()), panel.end - horizon
+    begin = min(panel.end - max(round(_SHARE * (panel.end - first)), 1), stop - _LEAST)
+    if begin <= first + 1:
+        return PastErrors(np.empty((0, len(panel), horizon)), np.empty(0, dtype=np.int64), "rehearsals")
+    origins = np.unique(np.linspace(begin, stop, most).round().astype(np.int64))
+    scored = panel.with_values(panel.scorable())
+    rows, places = list[Floats](), list[Ints]()
+    for number, part in enumerate(np.array_split(origins, _REFITS)):
+        if stop_asked():
+            raise StoppedError("Stopped before the ranges were known.")
+        found = _errors_from(panel, scored, contender, part, horizon, seed)
+        if found is not None:
+            rows.append(found)
+            places.append(part)
+        if progress is not None:
+            progress((number + 1) / _REFITS)
+    if not rows:
+        return PastErrors(np.empty((0, len(panel), horizon)), np.empty(0, dtype=np.int64), "rehearsals")
+    return PastErrors(np.concatenate(rows), np.concatenate(places), "rehearsals")
+
+
+def _errors_from(
+    panel: Panel, scored: Panel, contender: Contender, origins: Ints, horizon: int, seed: int
+) -> Floats | None:
+    """Errors (n_origins, n_series, horizon) of what was learned at the first origin; None where nothing can be."""
+    if not len(origins):
+        return None
+    try:
+        (fitted,) = contender.fit_many([(panel, int(origins[0]), Work(horizon=horizon, seed=seed))])
+        flat = fitted.means(panel, origins, horizon)[1]
+    except StoppedError:
+        raise
+    except ProteronError:
+        return None
+    errors = flat - truths(fitted.chain.apply(panel), origins, horizon)
+    errors[~np.isfinite(truths(scored, origins, horizon))] = np.nan
+    return np.asarray(errors.transpose(1, 0, 2))
