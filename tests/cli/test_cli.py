@@ -85,10 +85,32 @@ def test_an_exported_experiment_gives_the_same_numbers_to_the_last_digit(stack: 
     by_web = [line.split(",") for line in stack.ok("GET", f"/outlooks/{outlook}/table.csv").decode().splitlines()[1:]]
     by_file = [line.split(",") for line in (tmp_path / "out" / "forecast.csv").read_text().splitlines()[1:]]
     assert by_web == by_file
+    _forecast_alike(tmp_path)
     (tmp_path / "data.csv").write_text((tmp_path / "data.csv").read_text().replace("50.", "51.", 1))
     refused = proteron("run", str(tmp_path / "experiment.toml"), "--out", str(tmp_path / "out"))
     assert refused.returncode == 2
     assert "not the data this experiment was made with" in refused.stderr
+
+
+def _forecast_alike(folder: Path) -> None:
+    """Forecasting alone gives the numbers of the whole run, and so does what it learned, to the last digit."""
+    again, using = folder / "again", folder / "using"
+    made = proteron("forecast", str(folder / "experiment.toml"), "--out", str(again))
+    assert made.returncode == 0 and "is expected at" in made.stderr, made.stderr
+    learned = str(again / "learned.proteron")
+    made = proteron("forecast", str(folder / "experiment.toml"), "--out", str(using), "--using", learned)
+    assert made.returncode == 0, made.stderr
+    whole = (folder / "out" / "forecast.csv").read_bytes()
+    assert (again / "forecast.csv").read_bytes() == whole == (using / "forecast.csv").read_bytes()
+    facts = json.loads((again / "outlook.json").read_text())
+    assert (
+        facts["errors"] == "walk-forward"
+        and facts["by"] == json.loads((folder / "out/run.json").read_text())["outlook_by"]
+    )
+    refused = proteron(
+        "forecast", str(folder / "experiment.toml"), "--out", str(using), "--using", str(folder / "data.csv")
+    )
+    assert refused.returncode == 2 and "learned outlook" in refused.stderr
 
 
 @pytest.mark.parametrize(

@@ -288,3 +288,61 @@ def test_what_cannot_be_asked_is_refused_and_short_series_are_said() -> None:
             pt.outlook(panel, QUICK, **{"horizon": 3, **wrong})
     with pytest.raises(StoppedError):
         pt.outlook(panel_of(autoregressive(np.random.default_rng(0), 1, 100)), QUICK, stop_asked=lambda: True)
+
+
+@pytest.mark.parametrize("kind", ["smoothing", "arima", "ridge", "seasonal_last_value"])
+def test_what_was_learned_forecasts_from_newer_data_without_learning(kind: str, tmp_path: Any) -> None:
+    """To the bit as it would from where it stands; of some of its series, too; of others it refuses in words."""
+    rng = np.random.default_rng(11)
+    rows = 20 + autoregressive(rng, 3, 420)
+    whole, settings = panel_of(rows), {"lags": [1, 2, 24]} if kind == "ridge" else {}
+    view = pt.outlook(whole, pt.forecaster(kind, **settings), horizon=5, until=400, floor=0, paths=50)
+    learned = pt.load_learned(pt.save_learned(view, tmp_path / "learned.proteron"))
+    assert "for up to 5 steps" in repr(learned)
+    same = learned.outlook(whole.cut_at(400), paths=50)
+    assert np.array_equal(same.mean, view.mean) and np.array_equal(same.paths, view.paths)
+    assert np.array_equal(same.lower[0.95], view.lower[0.95]) and same.limits == view.limits
+    later = learned.outlook(whole, 3, paths=50)
+    assert later.origin == 420 and later.horizon == 3
+    assert np.array_equal(later.mean, view.fitted.means(whole, np.array([420]), 3)[0][:, 0])
+    some = learned.outlook(whole.select([2, 0]).between(300, 420), 3, paths=50)
+    assert some.keys == ("s2", "s0") and some.upper[0.8][1] == pytest.approx(later.upper[0.8][0], rel=0.02)
+    others = Panel.from_arrays({"s0": rows[0], "new": rows[1]}, "2024-01-01", "1 hour")
+    with pytest.raises(pt.InputError, match="Nothing was learned of “new”"):
+        learned.outlook(others)
+    with pytest.raises(pt.InputError, match="The step is 1 day"):
+        learned.outlook(panel_of(rows, "1 day"))
+    with pytest.raises(pt.SettingsError, match="1 to 5 steps"):
+        learned.outlook(whole, 6)
+    with pytest.raises(pt.InputError, match="no learned outlook"):
+        pt.load_learned(b"nonsense")
+
+
+CHAINS = {
+    "plain": pt.Chain(),
+    "trend and season": pt.Chain([pt.flatten.LinearTrend(), pt.flatten.PeriodMeans(period=24), pt.flatten.ZScore()]),
+    "on the logarithm": pt.Chain([pt.flatten.Log(), pt.flatten.LinearTrend(), pt.flatten.PeriodMeans(period=24)]),
+}
+
+
+@pytest.mark.parametrize("chain", CHAINS)
+@pytest.mark.parametrize("kind", ["additive", "ridge", "mean"])
+def test_parts_add_up(kind: str, chain: str) -> None:
+    """In the units they are shown in, limits included; a trend alone is the trend's own line."""
+    at = np.arange(24 * 30)
+    values = 40 + 0.02 * at + 8 * np.sin(at * np.pi / 12) + np.random.default_rng(12).normal(size=len(at))
+    settings = {"lags": [1, 24]} if kind == "ridge" else {}
+    view = pt.outlook(panel_of(np.stack([values, values + 5])), pt.forecaster(kind, chain=CHAINS[chain], **settings),
+                      horizon=30, ceiling=60.0, paths=1)  # fmt: skip
+    for index, key in enumerate(view.keys):
+        parts = view.parts(key)
+        assert parts.total == pytest.approx(view.mean[index], abs=1e-9)
+        assert ("limits and safeguards" in parts.values) == bool((view.mean[index] == 60.0).any())
+        if kind == "additive" and chain == "plain":
+            assert {"trend", "season 24", "carried on"} <= set(parts.values)
+            assert np.ptp(parts.values["season 24"]) == pytest.approx(16, rel=0.1)
+        if chain == "trend and season":
+            assert list(parts.values)[:3] == ["linear trend", "period means", "z-score"]
+            line = parts.values["linear trend"]
+            assert np.diff(line) == pytest.approx(np.full(29, 0.02), abs=2e-3)
+            assert line[0] == pytest.approx(40 + 5 * index + 0.02 * len(at), abs=0.5)

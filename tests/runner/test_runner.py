@@ -155,7 +155,7 @@ def told_of(stack: Stack, address: str, outlook: dict[str, Any]) -> None:
     whole = stack.ok("POST", f"{address}/totals", {"series": 0})
     assert whole["mean"][0] == pytest.approx([sum(outlook["mean"])])
     assert whole["lower"][-1][0][0] < whole["mean"][0][0] < whole["upper"][-1][0][0]
-    daily = stack.ok("POST", f"{address}/totals", {"by": "1 day", "groups": {"both": ["north", "south"]}})
+    daily = stack.ok("POST", f"{address}/totals", {"by": "1 day", "groups": {"both": ["north", "east"]}})
     assert sum(daily["forecast"]) == 12 and daily["groups"] == ["both"] and len(daily["starts"]) == 1
     words = stack.ok("GET", f"{address}/words?step=1&above={level}&unit=m3/h")
     assert f"is expected at {outlook['mean'][1]:.2f} m3/h" in words["sentence"] and "in 100." in words["sentence"]

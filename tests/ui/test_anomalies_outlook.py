@@ -270,26 +270,74 @@ def test_an_outlook_tells_its_own_ranges(quiet: Page, stack: Stack, judged) -> N
     choose(page, "Contender", "naive")
     page.get_by_role("button", name="Refit and forecast (r)").click()
     sentence = page.locator("p.sentence").first
-    expect(sentence).to_contain_text("with 90 % confidence between", timeout=30_000)
+    expect(sentence).to_contain_text("in 90 of 100 such cases it lies between", timeout=30_000)
     table = page.get_by_label("Outlook table")
-    assert table.locator("th").all_inner_texts() == ["time", "mean", "60 % from", "60 % to", "90 % from", "90 % to"]
+    heads = table.locator("th").all_inner_texts()
+    assert heads[:-1] == ["time", "mean", "60 % from", "60 % to", "90 % from", "90 % to"]
+    assert heads[-1].startswith("above ")
     expect(table.locator("tbody tr")).to_have_count(6)
     before = sentence.inner_text()
     table.locator("tbody tr").nth(3).click()
     expect(sentence).not_to_have_text(before)
     cells = table.locator("tbody tr").nth(3).locator("td").all_inner_texts()
-    lows, highs = [float(c) for c in cells[2::2]], [float(c) for c in cells[3::2]]
+    lows, highs = [float(c) for c in cells[2:6:2]], [float(c) for c in cells[3:6:2]]
     assert lows[1] <= lows[0] <= highs[0] <= highs[1]
-    assert f"will be {cells[1]} m³/h" in sentence.inner_text()
-    assert f"between {cells[4]} and {cells[5]} m³/h" in sentence.inner_text()
+    said = re.search(r"expected at ([\d.]+) m³/h; in .* between ([\d.]+) and ([\d.]+) m³/h", sentence.inner_text())
+    assert said is not None
+    assert [float(each) for each in said.groups()] == pytest.approx([float(cells[1]), lows[1], highs[1]], abs=0.1)
     expect(fact(page, "steps ahead")).to_have_text("6")
     expect(fact(page, "ranges from")).to_have_text("3 origins, widened")
+    expect(fact(page, "90 % held")).to_have_text(re.compile(r"^[\d.]+ % of 24$"))  # of two folds, by those before
     expect(fact(page, "known up to")).to_contain_text("2024-01-30 23:00")
     shown = stack.ok("GET", f"/projects/{project}")["outlooks"][0]
     stored = stack.ok("GET", f"/outlooks/{shown['id']}")
     assert stored["levels"] == [0.6, 0.9]
     assert stored["experiment_id"] == made["id"]
     expect(page.get_by_role("link", name="CSV")).to_have_attribute("href", f"/api/v1/outlooks/{shown['id']}/table.csv")
+
+
+def test_chances_and_totals_of_an_outlook_by_the_cutoff(quiet: Page, stack: Stack, judged) -> None:  # type: ignore[no-untyped-def] # noqa: F811
+    """As of the cutoff, further than was judged, never below zero; a level; sums of a day; what came is shown."""
+    page = quiet
+    project, _ = judged
+    page.goto(f"{stack.address}/p/{project}/outlook?cutoff=600")
+    choose(page, "Contender", "naive")
+    choose(page, "Known up to", "the cutoff")
+    steps = page.get_by_label("Steps", exact=True)
+    steps.fill("30")
+    steps.press("Tab")
+    page.get_by_label("Never below").fill("0")
+    page.get_by_label("Never below").press("Tab")
+    page.get_by_role("heading", name="Outlook").or_(page.get_by_role("heading", name="naive")).first.click()
+    page.keyboard.press("r")
+    expect(fact(page, "steps ahead")).to_have_text("30", timeout=30_000)
+    expect(page.get_by_text("origins of rehearsals")).to_be_visible()
+    expect(fact(page, "90 % held")).to_contain_text("% of")
+    table = page.get_by_label("Outlook table")
+    expect(table.locator("th").last).to_have_text("came")
+    level = page.get_by_role("spinbutton", name="Chance of more than")
+    level.fill("0")
+    level.press("Tab")
+    expect(table.locator("th").nth(6)).to_have_text(re.compile(r"^above 0\.?0*$"))
+    expect(table.locator("tbody tr").first.locator("td").nth(6)).to_have_text("100 %")
+    expect(page.get_by_text("ever: 100 %")).to_be_visible()
+    level.fill("99999")
+    level.press("Tab")
+    expect(page.get_by_text("ever: 0 %")).to_be_visible()
+    choose(page, "Told by", "day")
+    totals = page.get_by_label("Totals")
+    expect(totals.locator("tbody tr")).to_have_count(2)
+    first = totals.locator("tbody tr").first.locator("td").all_inner_texts()
+    low, mean, high = (float(first[at].replace(",", "")) for at in (4, 1, 5))
+    assert low <= mean <= high
+    choose(page, "Told by", "all steps")
+    expect(totals.locator("tbody tr")).to_have_count(1)
+    expect(totals).to_contain_text("30 steps ahead")
+    choose(page, "Told by", "each step")
+    before = page.locator("p.sentence").first.inner_text()
+    page.get_by_role("heading", name="naive").click()
+    page.keyboard.press("n")
+    expect(page.locator("p.sentence").first).not_to_have_text(before)
 
 
 def test_the_palette_finds_by_words_and_runs_by_key(quiet: Page, stack: Stack, judged) -> None:  # type: ignore[no-untyped-def] # noqa: F811

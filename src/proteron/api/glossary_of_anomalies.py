@@ -42,6 +42,7 @@ ANOMALIES: dict[str, str] = {
     "NewOutlook.whole": "The quantity comes in whole numbers.",
     "TotalsView.whole": "Whether the two are all that the span has.",
     "paths": "Joint futures: how many, or their values.",
+    "OutlookView.paths": f"How many were drawn; 0: it was made before they were kept. {_COUNT}",
     "joint": "Whether errors of several series go together as they did.",
     "above": "A level, in original units.",
     "below": "A level, in original units.",

@@ -34,6 +34,7 @@ def view_outlook(path: shapes.OutlookPath, query: given.OutlookQuery) -> Respons
     if made is not None:
         index = series_index(made.panel, query.series)
         view.origin, view.levels, view.how, view.notes = made.origin, made.levels, made.how, made.notes
+        view.paths = made.paths
         view.times = epochs(made.panel.axis, made.origin + np.arange(made.horizon))
         view.mean = made.arrays["mean"][index].tolist()
         view.lower = [made.arrays[f"lower {level}"][index].tolist() for level in made.levels]

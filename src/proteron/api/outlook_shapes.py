@@ -42,6 +42,7 @@ class OutlookView(OutlookBrief):
     held_of: int = Field(0, description="Of how many values.")
     how: str = Field("", description="What ranges are made of: walk-forward, rehearsals, theory.")
     notes: list[str] = []
+    paths: int = Field(0, description="How many were drawn; 0: it was made before they were kept.")
     errors: int = 0
     widened: bool = Field(False, description="Whether errors are too few to tell the ends of the widest range.")
 

@@ -112,6 +112,20 @@ def run(
 
 
 @app.command()
+def forecast(
+    file: Annotated[Path, typer.Argument(help="The experiment file (TOML).")],
+    out: Annotated[Path, typer.Option(help="Folder for the results.")],
+    using: Annotated[Path | None, typer.Option(help="What was learned before (learned.proteron).")] = None,
+    workers: Annotated[int | None, typer.Option(min=1, help="Processes; all cores if not given.")] = None,
+) -> None:
+    """Forecast what comes after the data of an experiment file, by its outlook."""
+    from proteron.cli.forecast_file import forecast_file
+
+    with _plain_errors():
+        forecast_file(file, out, using, workers)
+
+
+@app.command()
 def cell(
     source: Annotated[str, typer.Argument(help="An experiment file (TOML), or the number of a stored experiment.")],
     contender: Annotated[str, typer.Option(help="Its name.")],

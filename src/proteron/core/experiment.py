@@ -10,7 +10,7 @@ from pydantic import AfterValidator, Field, ValidationError
 
 from proteron.core.anomalies import Anomalies, Mode, Over, find_anomalies
 from proteron.core.documents import Settings, settings_error
-from proteron.core.errors import InputError, SettingsError
+from proteron.core.errors import InputError, SettingsError, TooShortError
 from proteron.core.flatten.chain import Chain
 from proteron.core.flatten.registry import AnyStage
 from proteron.core.forecasters import Contender
@@ -33,7 +33,7 @@ from proteron.core.judge import (
     with_members,
     with_members_of,
 )
-from proteron.core.outlook import MOST_PATHS, MOST_STEPS, Ahead, Outlook, RangesBy, outlook
+from proteron.core.outlook import MOST_PATHS, MOST_STEPS, Ahead, Learned, Outlook, RangesBy, outlook
 from proteron.core.panel import Panel
 from proteron.core.search import Contest, SearchReport, SearchSettings, Tidings, raced
 from proteron.core.timeline import STEP_TEXTS
@@ -298,19 +298,52 @@ def run_experiment(
     sealed = {each.contender: report.break_seal(each.contender, workers) for each in experiment.seals}
     forecast, by = None, None
     if experiment.outlook is not None and report.results:
-        by = experiment.outlook.contender or best_of(report.board)
-        mine = [result for result in report.results if result.cell.name == by]
-        if by not in report.contenders:
-            raise SettingsError(f"There is no contender “{by}”.", field="outlook.contender")
-        contender = report.contenders[by]
-        wanted = experiment.outlook
-        forecast = wanted.made(panel, contender, mine, experiment)
+        forecast, by = _forecast(experiment, panel, report)
     anomalies = None
     if experiment.anomalies is not None:
         asked = experiment.anomalies.document()
         asked["using"] = None if asked["using"] is None else experiment.entry(asked["using"]).contender
         anomalies = find_anomalies(panel, seed=experiment.seed, workers=workers, **asked)
     return Outcome(reading, report, sealed, forecast, by, anomalies, found)
+
+
+def _forecast(experiment: Experiment, panel: Panel, report: Report) -> tuple[Outlook, str]:
+    """The outlook by whom the experiment names, or the best of the report, and by whom it is."""
+    wanted = experiment.outlook or OutlookSettings()
+    by = wanted.contender or best_of(report.board)
+    if by not in report.contenders:
+        raise SettingsError(f"There is no contender “{by}”.", field="outlook.contender")
+    mine = [result for result in report.results if result.cell.name == by]
+    return wanted.made(panel, report.contenders[by], mine, experiment), by
+
+
+def forecast_experiment(
+    experiment: Experiment, folder: Path, workers: int = 1, using: Learned | None = None
+) -> tuple[Outlook, str]:
+    """The outlook of an experiment, and by whom, with the numbers that running all of it would give; only the contender
+    that is named is judged, or all where none is. `using` what was learned before, nothing is learned or judged.
+
+    Raises what reading, judging and forecasting do.
+    """
+    panel = experiment.read(folder).panel
+    wanted = experiment.outlook or OutlookSettings()
+    if using is not None:
+        view = using.outlook(
+            panel.cut_at(wanted.until), wanted.horizon, experiment.seed, wanted.ahead, paths=wanted.paths,
+            joint=wanted.joint,
+        )  # fmt: skip
+        return view, using.fitted.contender.forecaster.title
+    if wanted.contender is None or experiment.search is not None:
+        outcome = run_experiment(experiment.model_copy(update={"outlook": wanted}), folder, workers)
+        if outcome.forecast is None or outcome.forecast_by is None:
+            raise TooShortError("Nothing could be judged, so there is no forecast.", field="folds")
+        return outcome.forecast, outcome.forecast_by
+    experiment.check()
+    entrants = {wanted.contender: experiment.entry(wanted.contender).contender}
+    report = walk_forward(
+        panel, entrants, experiment.folds, seed=experiment.seed, workers=workers, levels=experiment.levels
+    )  # fmt: skip
+    return _forecast(experiment, panel, report)
 
 
 def _with_found(report: Report, found: SearchReport) -> Report:

@@ -102,6 +102,11 @@ class Made:
         """What is to be known of it."""
         return [str(each) for each in self.arrays.get("notes", ())]
 
+    @property
+    def paths(self) -> int:
+        """How many paths were drawn; 0 for what was made before they were kept."""
+        return int(self.arrays.get("drawn", 0))
+
     def errors(self, index: int) -> int:
         """How many origins the ranges of a series rest on; 0 where that is not known."""
         return int(self.arrays["errors"][index]) if "errors" in self.arrays else 0

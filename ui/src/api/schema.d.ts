@@ -8658,6 +8658,12 @@ export interface components {
              */
             origin: number | null;
             /**
+             * Paths
+             * @description How many were drawn; 0: it was made before they were kept.
+             * @default 0
+             */
+            paths: number;
+            /**
              * Reason
              * @description Why, in a sentence; null or empty: nothing to say.
              */

@@ -10,6 +10,8 @@ export interface LaneSeries {
   points: Points
   color: string
   width?: number
+  /** How much it covers what is behind it, by default wholly. */
+  alpha?: number
   dash?: number[]
   /** Draw single points when few are in view. */
   dots?: boolean

@@ -76,6 +76,7 @@ export function laneOptions(view: LaneView, width: number, height: number): uPlo
         label: each.label,
         stroke: () => paint(each.color),
         width: each.width ?? 1.25,
+        alpha: each.alpha ?? 1,
         pxAlign: 0,
         dash: each.dash?.length ? each.dash : undefined,
         points: {

@@ -225,14 +225,16 @@ class FittedChain:
             restored.append(values)
         return panel.with_values(np.concatenate(restored))
 
-    def undo_ahead(self, key: str, flat: Floats, origins: Ints, first: int, lanes: list[Floats]) -> Floats:
-        """Forecasts back to original units.
+    def undo_ahead(
+        self, key: str, flat: Floats, origins: Ints, first: int, lanes: list[Floats], stages: int | None = None
+    ) -> Floats:
+        """Forecasts back to original units; from behind the first `stages` where that is said.
 
         `flat` (…, n_origins, horizon) starts right after each of `origins` (n_origins,), known grid
         counts; `lanes` are the series' `lanes(...)`, whose first point stands at grid `first`.
         """
         values = flat
-        steps = list(zip(self.stages, self.states_of(key), lanes, strict=False))
+        steps = list(zip(self.stages, self.states_of(key), lanes, strict=False))[:stages]
         for stage, state, entered in reversed(steps):
             values = stage.undo_ahead(state, values, origins, first, entered, self.calendar)
         return values

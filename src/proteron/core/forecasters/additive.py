@@ -349,6 +349,22 @@ class Additive(LocalForecaster):
             out[group] = (mean + (float(learned["centre"]) if group == "trend" else 0.0), error)
         return out
 
+    def parts(self, state: ForecasterState, panel: Panel, key: str, origin: int, horizon: int) -> dict[str, Floats]:
+        """Trend, each season, occasions and covariates, in that order, told as what each adds to those before it; what
+        the rest is carried on by comes last."""
+        learned = self.learned(state, key)
+        if learned is None:
+            return {}
+        at = origin - int(panel.starts[panel.index(key)])
+        found = self.components(state, panel, key, max(at + horizon - int(learned["count"]), 0))
+        out, before, sums = dict[str, Floats](), np.zeros(horizon), np.zeros(horizon)
+        for name, (values, _) in found.items():
+            sums = sums + values[at : at + horizon]
+            now = self._outside_of(sums)
+            out[name], before = now - before, now
+        mean = self.means(state, panel, np.array([origin]), horizon)[panel.index(key), 0]
+        return out | {"carried on": mean - before}
+
     def pictures(self, state: ForecasterState, panel: Panel, key: str) -> list[Picture]:
         """Every part over its last cycles, with twice its standard error around it."""
         found = self.components(state, panel, key)

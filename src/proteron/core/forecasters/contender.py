@@ -12,7 +12,7 @@ from pydantic import BeforeValidator, Field, model_validator
 
 from proteron.core.compiled import single_blas_thread
 from proteron.core.documents import Settings, content_hash
-from proteron.core.errors import DeclinedWarning, SettingsError, TooShortError
+from proteron.core.errors import DeclinedWarning, InputError, SettingsError, TooShortError
 from proteron.core.flatten import Chain, FittedChain
 from proteron.core.forecasters.ahead import require_ahead
 from proteron.core.forecasters.blend.members import Part, Readers
@@ -26,6 +26,7 @@ from proteron.core.forecasters.window_forecaster import WindowForecaster, with_p
 from proteron.core.panel import FROM_BOTH_SIDES, Floats, Panel, require_panel
 from proteron.core.phases import truths
 from proteron.core.timeline import Ints, Moment
+from proteron.core.words import listed
 
 _RESIDUAL_ORIGINS = 300
 _DECLINED_SAID = 5
@@ -180,6 +181,17 @@ class FittedContender:
         moment = str(self.known.axis.local(np.array([self.until - 1]))[0]).replace("T", " ")
         chain = f" behind {self.contender.chain.text}" if self.chain.stages else ""
         return f"{self.contender.forecaster.title}{chain}, learned from {len(self.known)} series up to {moment}"
+
+    def standing_on(self, panel: Panel) -> "FittedContender":
+        """As it learned, at the end of other data of its series: nothing is learned anew.
+
+        Raises `InputError` for series that it does not know, and where the grid is another one.
+        """
+        unknown = [key for key in panel.keys if key not in self.state.keys]
+        if unknown:
+            raise InputError(f"Nothing was learned of {listed([f'“{key}”' for key in unknown], 4)}.", field="key")
+        moved = panel.on_axis(self.known.axis)
+        return replace(self, known=moved, until=moved.end)
 
     def means(self, panel: Panel, origins: Ints, horizon: int) -> tuple[Floats, Floats]:
         """Forecasts in original and in flat units, (n_series, n_origins, horizon) each.

@@ -257,6 +257,11 @@ class Forecaster(Versioned):
         """Flat paths from one origin, (count, n_series, horizon), each series on its own; None where there is none."""
         return None
 
+    def parts(self, state: ForecasterState, panel: Panel, key: str, origin: int, horizon: int) -> dict[str, Floats]:
+        """What a flat forecast of one series from an origin is made of, (horizon,) each, adding up to it; empty where
+        it is of one piece."""
+        return {}
+
     def pictures(self, state: ForecasterState, panel: Panel, key: str) -> list[Picture]:
         """What was learned of one series, drawn; `panel` is what was known."""
         return []

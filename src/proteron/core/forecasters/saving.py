@@ -48,8 +48,9 @@ def _text(document: Any) -> str:
     return canonical_json(json.loads(json.dumps(document, default=lambda value: value.item())))
 
 
-def load_fitted(path: Path | str) -> FittedContender:
-    """Read what `save_fitted` wrote; raises `InputError` for anything else, or for another version of a method."""
+def load_fitted(path: Path | str | bytes) -> FittedContender:
+    """Read what `save_fitted` wrote, by its path or its bytes; raises `InputError` for anything else, or for another
+    version of a method."""
     return read_archive(path, "fitted contender", _SCHEMA, _fitted)
 
 

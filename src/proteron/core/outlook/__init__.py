@@ -2,17 +2,10 @@
 
 from proteron.core.outlook.ahead import Ahead, continued, with_future
 from proteron.core.outlook.errors import PastErrors, walk_forward_errors
+from proteron.core.outlook.learned import Learned, load_learned, save_learned
 from proteron.core.outlook.outlook import MOST_PATHS, MOST_STEPS, Outlook, RangesBy, outlook
 
 __all__ = [
-    "MOST_PATHS",
-    "MOST_STEPS",
-    "Ahead",
-    "Outlook",
-    "PastErrors",
-    "RangesBy",
-    "continued",
-    "outlook",
-    "walk_forward_errors",
-    "with_future",
-]
+    "MOST_PATHS", "MOST_STEPS", "Ahead", "Learned", "Outlook", "PastErrors", "RangesBy", "continued", "load_learned",
+    "outlook", "save_learned", "walk_forward_errors", "with_future",
+]  # fmt: skip

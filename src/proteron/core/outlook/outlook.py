@@ -19,6 +19,7 @@ from proteron.core.outlook.chances import Chance, Peak, chance, in_stock, peak
 from proteron.core.outlook.drawing import drawn
 from proteron.core.outlook.errors import REHEARSED, PastErrors, errors_of, rehearsed
 from proteron.core.outlook.limits import Limits
+from proteron.core.outlook.parts import Parts, parts_of
 from proteron.core.outlook.sentences import Said, whole_paragraph, whole_sentence
 from proteron.core.outlook.totals import How, Totals, totals
 from proteron.core.panel import Floats, Panel, require_panel
@@ -119,6 +120,11 @@ class Outlook:
         """What covers all that is taken in the first `steps` in a share of all cases, (n_series,)."""
         return in_stock(self.paths, share, steps)
 
+    def parts(self, key: str | None = None) -> Parts:
+        """What the forecast of a series, by default the first, is made of: parts that add up to its mean."""
+        index = 0 if key is None else self.known.index(key)
+        return parts_of(self.fitted, self.mean[index], index)
+
     def quantile(self, share: float) -> Floats:
         """What paths stay below in a share of all cases, at each step (n_series, horizon)."""
         if not 0 < share < 1:
@@ -195,15 +201,22 @@ def outlook(
     if ranges not in get_args(RangesBy):
         raise SettingsError(f"Ranges are by {' or '.join(get_args(RangesBy))}.", field="ranges")
     steps = _horizon(panel, contender, results, horizon)
-    origin = panel.known(until)
     known = continued(panel.cut_at(until), contender, steps, ahead)
     require_ahead(known, contender.forecaster, steps)
     errors = _errors(known, contender, results, steps, seed, rehearsals, progress, stop_asked)
     fitted = contender.fit(known, horizon=steps, seed=seed, levels=tuple(levels))
+    return told(fitted, errors, steps, levels, seed, ranges, limits, paths, joint)
+
+
+def told(
+    fitted: FittedContender, errors: PastErrors, horizon: int, levels: Sequence[float], seed: int, ranges: RangesBy,
+    limits: Limits, paths: int, joint: bool,
+) -> Outlook:  # fmt: skip
+    """What a fitted contender forecasts from where it stands, with ranges and paths from past errors."""
     own = ranges == "theory" or not np.isfinite(errors.flat).any()
-    forecast = fitted.forecast(steps, levels, None if own else errors.flat)
+    forecast = fitted.forecast(horizon, levels, None if own else errors.flat)
     plain = Outlook(
-        known, fitted, origin, forecast.mean, forecast.levels, forecast.lower, forecast.upper,
+        fitted.known, fitted, fitted.until, forecast.mean, forecast.levels, forecast.lower, forecast.upper,
         np.empty((0, *forecast.mean.shape)), joint, errors, "theory" if own else "errors", limits,
     )  # fmt: skip
     return _within(plain, _drawn(plain, _count(paths), seed, joint), ranges)

@@ -77,7 +77,7 @@ def _make(here: "type[Here]", outlook_id: int) -> "tuple[bytes, NDArray[np.float
     arrays = {
         "mean": made.mean, "origin": np.array(made.origin), "held": held, "held of": of,
         "errors": made.errors.counts(), "how": np.array(made.errors.how if made.ranges == "errors" else "theory"),
-        "notes": np.array(made.notes, dtype=str),
+        "notes": np.array(made.notes, dtype=str), "drawn": np.array(len(made.paths)),
     }  # fmt: skip
     arrays |= {f"lower {level}": bound for level, bound in made.lower.items()}
     arrays |= {f"upper {level}": bound for level, bound in made.upper.items()}

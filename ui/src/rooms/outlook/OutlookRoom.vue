@@ -1,65 +1,98 @@
 <script setup lang="ts">
-import ChoiceField from '../../widgets/ChoiceField.vue'
-import { computed, onBeforeUnmount, ref, watch, watchEffect } from 'vue'
-import { attempt, client, unwrap } from '../../api/client'
+import { useLocalStorage } from '@vueuse/core'
+import { computed, nextTick, onBeforeUnmount, ref, watchEffect } from 'vue'
+import { attempt, client, type Shapes, unwrap } from '../../api/client'
 import TimeLane from '../../charts/TimeLane.vue'
+import { count, counted, fixed } from '../../state/format'
 import { roomActions } from '../../state/keys'
 import { useProject } from '../../state/project'
-import { counted } from '../../state/format'
 import { useView } from '../../state/view'
+import ChoiceField from '../../widgets/ChoiceField.vue'
 import FactList from '../../widgets/FactList.vue'
-import DataGrid from '../../widgets/DataGrid.vue'
+import FoldedPart from '../../widgets/FoldedPart.vue'
+import NumberField from '../../widgets/NumberField.vue'
 import RoomFrame from '../../widgets/RoomFrame.vue'
 import { useExperiment } from '../walkforward/useExperiment'
-import { asUsual } from './asked'
+import OutlookForm from './OutlookForm.vue'
+import StepTable from './StepTable.vue'
+import TotalTable from './TotalTable.vue'
 import { useOutlook } from './useOutlook'
 
 const store = useProject()
 const view = useView()
 const id = computed(() => store.choices.outlook_id)
 const { experiment } = useExperiment(computed(() => store.choices.experiment_id))
-const { points, told, outlook, names, lane, bands, picked, steps, columns, sentence } = useOutlook(
-  id,
-  experiment,
-)
+const shown = useOutlook(id, experiment)
+const {
+  points,
+  told,
+  outlook,
+  made,
+  drawn,
+  names,
+  lane,
+  bands,
+  bundled,
+  level,
+  chance,
+  chances,
+  picked,
+  words,
+} = shown
+const form = ref<InstanceType<typeof OutlookForm>>()
+const asking = useLocalStorage('outlook form', true)
 const knownUpTo = computed(() =>
-  outlook.value?.origin && store.axis ? store.axis.input(store.axis.time(outlook.value.origin - 1)) : '',
+  made.value?.origin && store.axis ? store.axis.input(store.axis.time(made.value.origin - 1)) : '',
 )
-const contender = ref('')
-/** How columns that are known ahead go on where they end too early. */
-const WAYS = ['given', 'hold last', 'same as last year'] as const
-const ahead = ref<(typeof WAYS)[number]>('given')
-const planned = computed(() =>
-  (store.dataset?.columns ?? [])
-    .filter((each) => each.role === 'known_ahead')
-    .map((each) => String(each.name)),
+const SPANS = ['each step', 'day', 'week', 'month', 'all steps'] as const
+const HOW = ['sum', 'mean', 'max', 'min', 'last'] as const
+const by = ref<(typeof SPANS)[number]>('each step')
+const how = ref<(typeof HOW)[number]>('sum')
+const together = ref(false)
+const several = computed(() => (store.dataset?.series.length ?? 1) > 1)
+const span = computed(() => (by.value === 'all steps' ? null : `1 ${by.value}`))
+const ever = computed(() => chance.value?.ever[chance.value.ever.length - 1] ?? null)
+/** How often ranges like these held, the widest last. */
+const held = computed(() =>
+  (made.value?.levels ?? []).map((each, i) => ({
+    name: `${fixed(each * 100, 0)} % held`,
+    value:
+      made.value?.held[i] == null
+        ? 'not known'
+        : `${fixed(made.value.held[i] * 100, 1)} % of ${count(made.value.held_of)}`,
+    hint: 'Ranges made of earlier errors of the same kind, against what came after them.',
+  })),
 )
-watch(
-  () => outlook.value?.contender,
-  (now) => (contender.value = now ?? contender.value),
-  { immediate: true },
-)
-watch(names, (now) => (contender.value ||= now[now.length - 1]?.name ?? ''))
-async function make() {
-  if (!experiment.value || !contender.value) return
+
+async function make(body: Shapes['NewOutlook']) {
+  if (!experiment.value) return
   const params = { path: { experiment_id: experiment.value.id } }
-  if (
-    await attempt(() =>
-      unwrap(
-        client.POST('/api/v1/experiments/{experiment_id}/outlooks', {
-          params,
-          body: { ...asUsual(contender.value), ahead: ahead.value },
-        }),
-      ),
-    )
+  const made = await attempt(() =>
+    unwrap(client.POST('/api/v1/experiments/{experiment_id}/outlooks', { params, body })),
   )
-    await store.reload()
+  if (made) await store.reload()
 }
+/** What is asked for is in view before it is asked for. */
+async function run() {
+  asking.value = true
+  await nextTick()
+  form.value?.ask()
+}
+const copy = () => words.value && void navigator.clipboard.writeText(words.value.sentence)
 watchEffect(() => {
-  roomActions.run = () => void make()
+  roomActions.run = () => void run()
   roomActions.stop = null
+  roomActions.keys = {
+    y: () => void copy(),
+    n: () => (picked.value = Math.min(picked.value + 1, (made.value?.times.length ?? 1) - 1)),
+    p: () => (picked.value = Math.max(picked.value - 1, 0)),
+    b: () => (bundled.value = !bundled.value),
+  }
 })
-onBeforeUnmount(() => (roomActions.run = null))
+onBeforeUnmount(() => {
+  roomActions.run = null
+  roomActions.keys = {}
+})
 </script>
 
 <template>
@@ -71,23 +104,53 @@ onBeforeUnmount(() => (roomActions.run = null))
         :unit="view.unit"
         :series="lane"
         :bands="bands"
+        :threshold="level"
         :known-until="outlook?.origin && store.axis ? store.axis.time(outlook.origin - 1) : null"
         :note="outlook?.reason ?? undefined"
         :answer="points"
-        show-time
         class="main"
+        @threshold="shown.drag"
+        @pick="shown.pick"
       />
-      <DataGrid
-        v-if="outlook?.times?.length"
-        class="list panel"
-        label="Outlook table"
-        :rows="steps"
-        :columns="columns"
-        :key-of="(step) => step.at"
-        :selected="picked"
-        :sortable="false"
-        @select="picked = $event.at"
+      <TimeLane
+        v-if="made && drawn"
+        name="chance"
+        :title="`chance of more than ${fixed(level, shown.decimals.value)}`"
+        :series="chances"
+        :known-until="made.origin && store.axis ? store.axis.time(made.origin - 1) : null"
+        from-zero
+        show-time
+        class="chance"
       />
+      <div v-if="made" class="list panel">
+        <div class="bar" role="group" aria-label="What the table tells">
+          <ChoiceField v-model="by" class="inline" label="Told by" :options="SPANS" :disabled="!drawn" />
+          <template v-if="by !== 'each step'">
+            <ChoiceField v-model="how" class="inline" label="Summed up as" :options="HOW" />
+            <label v-if="several"><input v-model="together" type="checkbox" /> all series together</label>
+          </template>
+          <span class="second">{{
+            by === 'each step' ? '' : 'Ranges of totals come from joint paths, not from adding ranges.'
+          }}</span>
+        </div>
+        <StepTable
+          v-if="by === 'each step'"
+          :outlook="made"
+          :chance="chance"
+          :level="level"
+          :decimals="shown.decimals.value"
+          :picked="picked"
+          @pick="picked = $event"
+        />
+        <TotalTable
+          v-else
+          :outlook="made"
+          :by="span"
+          :how="how"
+          :together="together && several"
+          :decimals="shown.decimals.value"
+        />
+      </div>
       <p v-else-if="outlook?.state === 'failed'" class="worse">{{ outlook.reason }}</p>
       <p v-else-if="told.loading.value" class="second">Reading the outlook …</p>
       <p v-else-if="told.failure.value" class="worse" role="alert">
@@ -107,40 +170,49 @@ onBeforeUnmount(() => (roomActions.run = null))
     </div>
     <template #inspector>
       <h1>{{ outlook?.contender ?? 'Outlook' }}</h1>
-      <p v-if="sentence" class="sentence">{{ sentence }}</p>
-      <FactList
-        v-if="outlook?.times?.length"
-        :facts="[
-          { name: 'steps ahead', value: outlook.times.length },
-          { name: 'known up to', value: knownUpTo },
-          {
-            name: 'ranges from',
-            value: `${counted(outlook.errors, 'origin')}${outlook.widened ? ', widened' : ''}`,
-          },
-        ]"
-      />
-      <p class="second sentence">
-        Ranges are this contender's own walk-forward errors at each step ahead, carried through its chain{{
-          outlook?.widened ? '; so few are widened until they cover as often as they say' : ''
-        }}.
-      </p>
-      <span class="grow"></span>
-      <template v-if="experiment">
-        <label>Contender <ChoiceField v-model="contender" :options="names.map((each) => each.name)" /></label>
-        <label v-if="planned.length" v-tip="`Beyond the data: ${planned.join(', ')}`"
-          >What lies ahead <ChoiceField v-model="ahead" :options="WAYS"
-        /></label>
+      <template v-if="made">
+        <p class="sentence" aria-live="polite">{{ words?.sentence }}</p>
+        <label v-if="drawn" class="level"
+          >Chance of more than
+          <NumberField
+            label="Chance of more than"
+            :model-value="level"
+            @update:model-value="$event !== null && shown.drag($event)"
+          />
+          <span class="second number">ever: {{ ever === null ? '' : `${fixed(ever * 100, 0)} %` }}</span>
+        </label>
+        <p class="second sentence">{{ words?.paragraph }}</p>
+        <FactList
+          :facts="[
+            { name: 'steps ahead', value: made.times.length },
+            { name: 'known up to', value: knownUpTo },
+            {
+              name: 'ranges from',
+              value: `${counted(made.errors, 'origin')}${made.widened ? ', widened' : ''}`,
+              hint: `Errors of ${made.how}.`,
+            },
+            ...held,
+          ]"
+        />
+        <p v-if="!drawn" class="worse sentence">
+          It was made before paths were kept: refit it for chances, totals and words.
+        </p>
+        <p v-for="note in made.notes" :key="note" class="second sentence">{{ note }}</p>
         <div class="buttons">
-          <button class="button primary" @click="make">Refit and forecast (r)</button>
-          <a
-            v-if="outlook?.times?.length"
-            class="button link"
-            :href="`/api/v1/outlooks/${id}/table.csv`"
-            download
-            >CSV</a
-          >
+          <button class="button" @click="copy">Copy the sentence (y)</button>
+          <button class="button" :aria-pressed="bundled" @click="bundled = !bundled">Paths (b)</button>
+          <a class="button link" :href="`/api/v1/outlooks/${id}/table.csv`" download>CSV</a>
         </div>
       </template>
+      <span class="grow"></span>
+      <FoldedPart v-if="experiment" title="Ask for" :open="asking" @toggle="asking = $event">
+        <OutlookForm
+          ref="form"
+          :names="names.map((each) => each.name)"
+          :contender="outlook?.contender ?? ''"
+          @ask="make"
+        />
+      </FoldedPart>
     </template>
   </RoomFrame>
 </template>
@@ -149,18 +221,32 @@ onBeforeUnmount(() => (roomActions.run = null))
 .main {
   flex: 3;
 }
+.chance {
+  flex: 1;
+}
 .list {
   flex: 2;
+  display: flex;
+  flex-direction: column;
+  min-height: 0;
 }
-:deep(.strong) {
-  font-weight: 600;
+.bar {
+  display: flex;
+  gap: 8px;
+  align-items: center;
+  padding: 4px 8px;
+}
+.inline {
+  height: 22px;
 }
 .sentence {
   margin: 0;
 }
-label {
+.level {
   display: grid;
-  gap: 4px;
+  grid-template-columns: 1fr 76px auto;
+  gap: 8px;
+  align-items: center;
   color: var(--ink-2);
 }
 .grow {
@@ -168,6 +254,7 @@ label {
 }
 .buttons {
   display: flex;
+  flex-wrap: wrap;
   gap: 8px;
 }
 .link {

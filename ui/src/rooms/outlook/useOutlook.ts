@@ -1,15 +1,20 @@
 import { computed, ref, watch, type ComputedRef, type Ref } from 'vue'
 import { client, unwrap, type Shapes } from '../../api/client'
-import { observedSeries, type LaneBand } from '../../charts/lane'
+import { observedSeries, type LaneBand, type LaneSeries } from '../../charts/lane'
 import { useLine } from '../../charts/useLine'
 import { useAnswer } from '../../state/answers'
-import { decimalsFor, fixed } from '../../state/format'
+import { decimalsFor } from '../../state/format'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import { markOf } from '../../theme/theme'
-import type { GridColumn } from '../../widgets/grid'
 
-/** An outlook as a lane, a table and a sentence about the step that is picked. */
+/** Paths of the bundle. */
+const DRAWN = 30
+/** How each of them is drawn: its width in pixels, and how much it covers. */
+const THIN = 0.75
+const PALE = 0.3
+
+/** An outlook as lanes: what is expected, within what, some of its joint paths; the chance of passing a level; words. */
 export function useOutlook(
   id: ComputedRef<number | undefined>,
   experiment: Readonly<Ref<Shapes['ExperimentView'] | null>>,
@@ -18,101 +23,172 @@ export function useOutlook(
   const view = useView()
   const points = useLine()
   const line = points.data
+  const live = { live: () => `outlook ${id.value}`, tick: () => store.tick(`outlook ${id.value}`) }
   const told = useAnswer(
     'outlook',
     () => (id.value ? { params: { path: { outlook_id: id.value }, query: { series: view.series } } } : null),
     (asked, signal): Promise<Shapes['OutlookView']> =>
       unwrap(client.GET('/api/v1/outlooks/{outlook_id}', { ...asked, signal })),
-    { live: () => `outlook ${id.value}`, tick: () => store.tick(`outlook ${id.value}`) },
+    live,
   )
   const outlook = told.data
+  const made = computed(() => (outlook.value?.times?.length ? outlook.value : null))
   const names = computed(() => experiment.value?.contenders ?? [])
   const mark = computed(() => markOf(names.value, outlook.value?.contender ?? ''))
+  const decimals = computed(() => decimalsFor(outlook.value?.mean ?? []))
+  /** What chances, totals and words are told from. */
+  const drawn = computed(() => (made.value?.paths ? made.value : null))
+  const where = () => ({ path: { outlook_id: made.value?.id ?? 0 } })
 
-  // The outlook starts at the end of the data: look there when the room opens.
+  // The outlook starts where the known ends: look there when the room opens.
   watch(
-    [() => outlook.value?.id, () => view.series],
+    [() => made.value?.id, () => view.series],
     () => {
       const axis = store.axis
-      if (!axis || !outlook.value?.times?.length) return
-      const count = outlook.value.times.length
-      view.span = [
-        axis.time(axis.end - Math.max(count * 6, 24)),
-        axis.time(axis.end + Math.ceil(count * 1.1)),
-      ]
+      if (!axis || !made.value?.origin) return
+      const count = made.value.times.length
+      const start = made.value.origin
+      view.span = [axis.time(start - Math.max(count * 5, 24)), axis.time(start + Math.ceil(count * 1.1))]
     },
     { immediate: true },
   )
 
-  const lane = computed(() => {
-    const origin = outlook.value?.origin && store.axis ? store.axis.time(outlook.value.origin - 1) : Infinity
-    const forecast = outlook.value?.times?.length
-      ? [
-          {
-            label: outlook.value.contender,
-            points: { times: outlook.value.times, values: outlook.value.mean ?? [] },
-            color: mark.value.css,
-            dash: mark.value.dash,
-            width: 2,
-          },
-        ]
-      : []
-    return [...(line.value ? observedSeries(line.value, origin) : []), ...forecast]
+  const bundled = ref(true)
+  const { data: bundle } = useAnswer(
+    'outlook paths',
+    () =>
+      drawn.value && bundled.value
+        ? { params: { ...where(), query: { series: view.series, count: DRAWN } } }
+        : null,
+    (asked, signal): Promise<Shapes['PathsView']> =>
+      unwrap(client.GET('/api/v1/outlooks/{outlook_id}/paths', { ...asked, signal })),
+    { ...live, aside: true },
+  )
+
+  const lane = computed<LaneSeries[]>(() => {
+    const shown = made.value
+    const origin = shown?.origin && store.axis ? store.axis.time(shown.origin - 1) : Infinity
+    const observed = line.value ? observedSeries(line.value, origin) : []
+    if (!shown) return observed
+    const color = mark.value.css
+    const paths = (bundled.value ? (bundle.value?.paths ?? []) : []).map((values, n) => ({
+      label: `path ${n + 1}`,
+      points: { times: shown.times, values },
+      color,
+      width: THIN,
+      alpha: PALE,
+    }))
+    const mean = {
+      label: shown.contender,
+      points: { times: shown.times, values: shown.mean },
+      color,
+      dash: mark.value.dash,
+      width: 2,
+    }
+    return [...paths, ...observed, mean]
   })
   const bands = computed<LaneBand[]>(() =>
-    (outlook.value?.levels ?? [])
+    (made.value?.levels ?? [])
       .map((level, i) => ({
         label: `${level}`,
-        times: outlook.value?.times ?? [],
-        low: outlook.value?.lower?.[i] ?? [],
-        high: outlook.value?.upper?.[i] ?? [],
+        times: made.value?.times ?? [],
+        low: made.value?.lower?.[i] ?? [],
+        high: made.value?.upper?.[i] ?? [],
         color: mark.value.css,
         alpha: 0.18,
       }))
       .reverse(),
   )
+
+  /** The level whose chance is asked for; until somebody drags it, what the highest step is expected at. */
+  const dragged = ref<number | null>(null)
+  watch([() => made.value?.id, () => view.series], () => (dragged.value = null))
+  const level = computed(() => {
+    if (dragged.value !== null || !made.value) return dragged.value
+    const known = made.value.mean.filter((each): each is number => each !== null)
+    return known.length ? Number(Math.max(...known).toFixed(decimals.value)) : null
+  })
+  const { data: chance } = useAnswer(
+    'outlook chance',
+    () =>
+      drawn.value && level.value !== null
+        ? { params: { ...where(), query: { series: view.series, above: level.value, run: 1 } } }
+        : null,
+    (asked, signal): Promise<Shapes['ChanceView']> =>
+      unwrap(client.GET('/api/v1/outlooks/{outlook_id}/chance', { ...asked, signal })),
+    { ...live, settle: 20 },
+  )
+  const chances = computed<LaneSeries[]>(() => {
+    if (!chance.value || !made.value) return []
+    const times = made.value.times
+    return [
+      {
+        label: 'ever by then',
+        points: { times, values: chance.value.ever },
+        color: 'var(--ink-3)',
+        width: 1,
+        dash: [3, 3],
+      },
+      {
+        label: 'at that step',
+        points: { times, values: chance.value.each },
+        color: mark.value.css,
+        width: 1.5,
+      },
+    ]
+  })
+
   const picked = ref(0)
   watch(
-    () => outlook.value?.id,
+    () => made.value?.id,
     () => (picked.value = 0),
   )
-  const decimals = computed(() => decimalsFor(outlook.value?.mean ?? []))
-  const steps = computed(() => (outlook.value?.times ?? []).map((time, at) => ({ at, time })))
-  const columns = computed<GridColumn<{ at: number; time: number }>[]>(() => [
-    {
-      name: 'time',
-      title: 'time',
-      text: (step) => store.axis?.input(step.time) ?? '',
-      words: true,
-      className: () => 'number',
-    },
-    {
-      name: 'mean',
-      title: 'mean',
-      text: (step) => fixed(outlook.value?.mean?.[step.at], decimals.value),
-      className: () => 'strong',
-    },
-    ...(outlook.value?.levels ?? []).flatMap((level, l) =>
-      (['lower', 'upper'] as const).map((end) => ({
-        name: `${end} ${level}`,
-        title: `${fixed(level * 100, 0)} % ${end === 'lower' ? 'from' : 'to'}`,
-        text: (step: { at: number }) => fixed(outlook.value?.[end]?.[l]?.[step.at], decimals.value),
-      })),
-    ),
-  ])
-  const sentence = computed(() => {
-    const each = outlook.value
-    const axis = store.axis
-    const at = each?.times?.[picked.value]
-    if (!each?.mean || !axis || at === undefined) return ''
-    const value = each.mean[picked.value]
-    if (value === null || value === undefined) return `${view.key} has no forecast: it ended before.`
-    const last = (each.levels?.length ?? 0) - 1
-    const level = each.levels?.[last]
-    const mean = `On ${axis.text(at)} ${view.key} will be ${fixed(value, decimals.value)} ${view.unit}`
-    if (level === undefined) return `${mean}.`
-    const range = `${fixed(each.lower?.[last]?.[picked.value], decimals.value)} and ${fixed(each.upper?.[last]?.[picked.value], decimals.value)}`
-    return `${mean}, and with ${fixed(level * 100, 0)} % confidence between ${range} ${view.unit}.`
-  })
-  return { points, told, outlook, names, lane, bands, picked, steps, columns, sentence }
+  const { data: words } = useAnswer(
+    'outlook words',
+    () =>
+      drawn.value
+        ? {
+            params: {
+              ...where(),
+              query: {
+                series: view.series,
+                step: picked.value,
+                unit: view.unit,
+                ...(level.value === null ? {} : { above: level.value }),
+              },
+            },
+          }
+        : null,
+    (asked, signal): Promise<Shapes['OutlookWords']> =>
+      unwrap(client.GET('/api/v1/outlooks/{outlook_id}/words', { ...asked, signal })),
+    { ...live, aside: true },
+  )
+  /** The step that stands nearest to a time. */
+  function pick(time: number) {
+    const times = made.value?.times ?? []
+    let best = 0
+    times.forEach((each, at) => {
+      if (Math.abs(each - time) < Math.abs((times[best] ?? Infinity) - time)) best = at
+    })
+    picked.value = best
+  }
+  return {
+    points,
+    told,
+    outlook,
+    made,
+    drawn,
+    names,
+    lane,
+    bands,
+    bundled,
+    level,
+    drag: (value: number) => (dragged.value = value),
+    chance,
+    chances,
+    picked,
+    pick,
+    decimals,
+    words,
+  }
 }

@@ -1,0 +1,45 @@
+"""`proteron forecast`: the outlook of an experiment file to a folder, without web or database."""
+
+import json
+import os
+from pathlib import Path
+
+import numpy as np
+from rich.console import Console
+
+from proteron.core.csv_tables import csv_bytes
+from proteron.core.experiment import Experiment, forecast_experiment
+from proteron.core.outlook import Outlook, load_learned, save_learned
+
+
+def forecast_file(path: Path, out: Path, using: Path | None, workers: int | None) -> Outlook:
+    """Write to `out`: forecast.csv, outlook.json, and learned.proteron, which `using` takes at another time."""
+    learned = None if using is None else load_learned(using)
+    view, by = forecast_experiment(Experiment.load(path), path.parent, workers or os.cpu_count() or 1, learned)
+    out.mkdir(parents=True, exist_ok=True)
+    (out / "forecast.csv").write_bytes(csv_bytes(view.to_arrow()))
+    facts = json.dumps(facts_of(view, by), indent=1, ensure_ascii=False)
+    (out / "outlook.json").write_text(f"{facts}\n", "utf-8")
+    save_learned(view, out / "learned.proteron")
+    console = Console(stderr=True)
+    for note in view.notes:
+        console.print(note, style="yellow", markup=False)
+    for key in view.keys[:_SAID]:
+        console.print(view.paragraph(key, unit=view.known.unit or ""), markup=False)
+    return view
+
+
+_SAID = 3
+
+
+def facts_of(view: Outlook, by: str) -> dict[str, object]:
+    """What an outlook is and rests on, as plain data."""
+    known = view.known.axis.local(np.array([view.origin - 1]))[0]
+    held = {f"{level:g}": [None if np.isnan(each) else float(each) for each in view.coverage[level]]
+            for level in view.levels}  # fmt: skip
+    return {
+        "by": by, "contender": view.fitted.contender.document(), "dataset": view.known.hash, "known_up_to": str(known),
+        "zone": view.known.axis.zone, "step": str(view.known.axis.step), "unit": view.known.unit,
+        "horizon": view.horizon, "levels": list(view.levels), "ranges": view.ranges, "errors": view.errors.how,
+        "origins": len(view.errors.flat), "held": held, "joint": view.joint, "notes": list(view.notes),
+    }  # fmt: skip

@@ -1,0 +1,89 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { client, unwrap, type Shapes } from '../../api/client'
+import { useAnswer } from '../../state/answers'
+import { counted, fixed } from '../../state/format'
+import { useProject } from '../../state/project'
+import { useView } from '../../state/view'
+import DataGrid from '../../widgets/DataGrid.vue'
+import type { GridColumn } from '../../widgets/grid'
+
+/** Sums and the like over days, months, all steps, of one series or of all together, with ranges from joint paths. */
+const props = defineProps<{
+  outlook: Shapes['OutlookView']
+  by: string | null
+  how: 'sum' | 'mean' | 'last' | 'max' | 'min'
+  together: boolean
+  decimals: number
+}>()
+const store = useProject()
+const view = useView()
+const keys = computed(() => (store.dataset?.series ?? []).map((each) => each.key))
+const answer = useAnswer(
+  'outlook totals',
+  () => ({
+    params: { path: { outlook_id: props.outlook.id } },
+    body: {
+      by: props.by,
+      how: props.how,
+      series: props.together ? null : view.series,
+      groups: props.together ? { 'all series': keys.value } : null,
+    },
+  }),
+  (asked, signal): Promise<Shapes['TotalsView']> =>
+    unwrap(client.POST('/api/v1/outlooks/{outlook_id}/totals', { ...asked, signal })),
+)
+const found = answer.data
+interface Span {
+  at: number
+  start: number
+}
+const rows = computed<Span[]>(() => (found.value?.starts ?? []).map((start, at) => ({ at, start })))
+const points = (at: number) => {
+  const known = found.value?.known[0]?.[at] ?? 0
+  const ahead = `${counted(found.value?.forecast[at] ?? 0, 'step')} ahead`
+  const parts = known ? `${counted(known, 'point')} known, ${ahead}` : ahead
+  return found.value?.whole[0]?.[at] ? parts : `${parts}; not all of it`
+}
+const columns = computed<GridColumn<Span>[]>(() => [
+  {
+    name: 'start',
+    title: props.by ? 'begins' : 'from',
+    text: (span) => store.axis?.input(span.start) ?? '',
+    words: true,
+    className: () => 'number',
+  },
+  {
+    name: 'mean',
+    title: props.how,
+    text: (span) => fixed(found.value?.mean[0]?.[span.at], props.decimals),
+    className: () => 'strong',
+  },
+  ...(found.value?.levels ?? []).flatMap((level, l) =>
+    (['lower', 'upper'] as const).map((end) => ({
+      name: `${end} ${level}`,
+      title: `${fixed(level * 100, 0)} % ${end === 'lower' ? 'from' : 'to'}`,
+      text: (span: Span) => fixed(found.value?.[end][l]?.[0]?.[span.at], props.decimals),
+    })),
+  ),
+  { name: 'points', title: 'of', text: (span) => points(span.at), words: true },
+])
+</script>
+
+<template>
+  <p v-if="answer.failure.value" class="worse" role="alert">{{ answer.failure.value }}</p>
+  <DataGrid
+    v-else
+    label="Totals"
+    :rows="rows"
+    :columns="columns"
+    :key-of="(span) => span.at"
+    :sortable="false"
+  />
+</template>
+
+<style scoped>
+:deep(.strong) {
+  font-weight: 600;
+}
+</style>
