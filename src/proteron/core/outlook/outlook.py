@@ -19,7 +19,7 @@ from proteron.core.outlook.chances import Chance, Peak, chance, in_stock, peak
 from proteron.core.outlook.drawing import drawn
 from proteron.core.outlook.errors import REHEARSED, PastErrors, errors_of, rehearsed
 from proteron.core.outlook.limits import Limits
-from proteron.core.outlook.parts import Parts, parts_of
+from proteron.core.outlook.parts import parts_of
 from proteron.core.outlook.sentences import Said, whole_paragraph, whole_sentence
 from proteron.core.outlook.totals import How, Totals, totals
 from proteron.core.panel import Floats, Panel, require_panel
@@ -120,10 +120,10 @@ class Outlook:
         """What covers all that is taken in the first `steps` in a share of all cases, (n_series,)."""
         return in_stock(self.paths, share, steps)
 
-    def parts(self, key: str | None = None) -> Parts:
-        """What the forecast of a series, by default the first, is made of: parts that add up to its mean."""
-        index = 0 if key is None else self.known.index(key)
-        return parts_of(self.fitted, self.mean[index], index)
+    @cached_property
+    def parts(self) -> dict[str, Floats]:
+        """What forecasts are made of: parts by name, (n_series, horizon) each, that add up to the mean."""
+        return parts_of(self.fitted, self.mean)
 
     def quantile(self, share: float) -> Floats:
         """What paths stay below in a share of all cases, at each step (n_series, horizon)."""

@@ -1,6 +1,5 @@
 """What a forecast is made of, as a sum that adds up."""
 
-from dataclasses import dataclass
 from itertools import takewhile
 
 import numpy as np
@@ -11,24 +10,20 @@ from proteron.core.panel import Floats
 _NOTHING = 1e-12  # of the largest value
 
 
-@dataclass(frozen=True)
-class Parts:
-    """Parts by name, each (horizon,), in the units of the data; they add up to the mean that is shown."""
-
-    values: dict[str, Floats]
-
-    @property
-    def total(self) -> Floats:
-        """Their sum, (horizon,)."""
-        return np.asarray(sum(self.values.values()))
+def parts_of(fitted: FittedContender, mean: Floats) -> dict[str, Floats]:
+    """Parts by name, (n_series, horizon) each, zero for series without such a part, that add up to `mean` (n_series,
+    horizon) as it is shown, in the units of the data; NaN where there is no forecast."""
+    each = [_of_series(fitted, mean[index], index) for index in range(len(mean))]
+    names = dict.fromkeys(name for parts in each for name in parts)
+    return {name: np.stack([parts.get(name, np.zeros(mean.shape[1])) for parts in each]) for name in names}
 
 
-def parts_of(fitted: FittedContender, mean: Floats, index: int) -> Parts:
-    """Those of the forecast of one series, `mean` (horizon,) as it is shown.
+def _of_series(fitted: FittedContender, mean: Floats, index: int) -> dict[str, Floats]:
+    """Those of one series, whose mean (horizon,) is shown.
 
     Each stage of the chain adds what it gives back of itself alone, from the first on; the forecaster adds what its
     forecast changes of that, in its own parts where it has some; what is left is what limits and safeguards moved.
-    Behind a transform of single values a part is what it adds to those before it. NaN where there is no forecast.
+    Behind a transform of single values a part is what it adds to those before it.
     """
     known, horizon = fitted.known, len(mean)
     key, first = known.keys[index], int(known.starts[index])
@@ -57,7 +52,7 @@ def parts_of(fitted: FittedContender, mean: Floats, index: int) -> Parts:
     left = mean - sums[-1]
     if np.nanmax(np.abs(left), initial=0.0) > _NOTHING * np.nanmax(np.abs(mean), initial=1.0):
         told["limits and safeguards"] = left
-    return Parts(told)
+    return told
 
 
 def _unused(name: str, names: list[str]) -> str:
