@@ -96,7 +96,7 @@ def test_from_a_file_to_a_verdict(quiet: Page, stack: Stack) -> None:
     assert all(name in board.inner_text() for name in ("Ridge on windows", "Dense on windows", "last value"))
 
     page.get_by_role("button", name="Take to Outlook").click()
-    expect(page.get_by_text("with 95 % confidence between")).to_be_visible(timeout=30_000)
+    expect(page.get_by_text("in 95 of 100 such cases")).to_be_visible(timeout=30_000)
     page.keyboard.press("6")
     page.get_by_role("button", name="Look through the data (r)").click()
     expect(page.get_by_text("what would have been caught")).to_be_visible(timeout=60_000)
