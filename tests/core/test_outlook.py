@@ -281,7 +281,9 @@ def test_words_say_what_is_so() -> None:
 def test_what_cannot_be_asked_is_refused_and_short_series_are_said() -> None:
     panel = panel_of(np.arange(9.0)[None] + np.array([[0, 1, 0, 1, 0, 1, 0, 1, 0.0]]), "1 day")
     made = pt.outlook(panel, QUICK, horizon=3, paths=10)
-    assert made.ranges == "theory" and "too short for errors out of sample" in made.notes[0]
+    assert made.ranges == "theory" and "no errors out of sample" in made.notes[0]
+    assert "not from errors out of sample." in made.paragraph() and "held" not in made.paragraph()
+    assert np.isnan(made.coverage[0.95]).all() and made.how == "theory"
     assert made.paths.shape == (10, 1, 3) and (made.lower[0.95] <= made.lower[0.5]).all()
     for wrong in ({"ranges": "hope"}, {"paths": 0}, {"horizon": -1}, {"floor": 1, "ceiling": 0}):
         with pytest.raises(pt.SettingsError):

@@ -11,6 +11,7 @@ from proteron.core.experiment import Judging
 from proteron.core.intake import TableReading
 from proteron.core.panel import Panel
 from proteron.records import chains, experiments, outlooks, projects
+from proteron.records.copies import copy_kept
 from proteron.records.database import ConflictError, Database, NotFoundError
 from proteron.records.datasets import datasets_of, save_dataset
 from proteron.records.models import OutlookRecord
@@ -96,6 +97,23 @@ def test_versions_count_up_within_a_project(session: Session, project: int, data
     assert same.id == second.id, "what is there already is not stored again"
     apart = projects.create_project(session, "versions apart").id
     assert save_dataset(session, apart, "d", TableReading(PANEL, (), {})).version == 1
+
+
+def test_paths_of_an_outlook_are_read_series_by_series_and_go_into_copies(
+    session: Session, project: int, experiment: int
+) -> None:
+    record = OutlookRecord(project_id=project, experiment_id=experiment, state="done", document={"contender": "last"})
+    session.add(record)
+    session.flush()
+    paths = np.arange(24.0).reshape(4, 2, 3)
+    for given in (paths + 1, paths):  # the later in the place of the earlier
+        outlooks.keep_paths(session, record.id, given)
+    assert np.array_equal(outlooks.paths_of(session, record.id, 3), paths)
+    assert np.array_equal(outlooks.paths_of(session, record.id, 3, series=1), paths[:, [1]])
+    assert not outlooks.paths_of(session, 0, 3).size
+    copied = copy_kept(session, "projects", project, "as it was")
+    (theirs,) = outlooks.outlooks_of(session, copied.id)
+    assert theirs.id != record.id and np.array_equal(outlooks.paths_of(session, theirs.id, 3), paths)
 
 
 def test_an_outlook_is_finished_once_and_listed_newest_first(session: Session, project: int, experiment: int) -> None:

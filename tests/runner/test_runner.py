@@ -161,6 +161,7 @@ def told_of(stack: Stack, address: str, outlook: dict[str, Any]) -> None:
     assert f"is expected at {outlook['mean'][1]:.2f} m3/h" in words["sentence"] and "in 100." in words["sentence"]
     assert "4 origins of walk-forward" in words["paragraph"]
     assert stack.ask("GET", f"{address}/chance")[0] == 422
+    assert stack.ask("GET", f"{address}/words?level=0.7")[0] == 422, "there is no such range"
 
 
 def test_scan_flags_and_outlook_end_to_end(stack: Stack) -> None:

@@ -43,8 +43,7 @@ def view_outlook(path: shapes.OutlookPath, query: given.OutlookQuery) -> Respons
         view.held_of = made.held(made.levels[0])[1] if made.levels else 0
         view.errors = made.errors(index)
         view.widened = view.errors > 0 and are_few(view.errors, made.levels)
-        truth = made.panel.series(index)[made.origin - int(made.panel.starts[index]) :][: made.horizon]
-        view.truth = truth.tolist()
+        view.truth = made.truth(index).tolist()
     return answer(view)
 
 

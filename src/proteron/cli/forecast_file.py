@@ -11,6 +11,8 @@ from proteron.core.csv_tables import csv_bytes
 from proteron.core.experiment import Experiment, forecast_experiment
 from proteron.core.outlook import Outlook, load_learned, save_learned
 
+_SAID = 3  # series, in words
+
 
 def forecast_file(path: Path, out: Path, using: Path | None, workers: int | None) -> Outlook:
     """Write to `out`: forecast.csv, outlook.json, and learned.proteron, which `using` takes at another time."""
@@ -29,9 +31,6 @@ def forecast_file(path: Path, out: Path, using: Path | None, workers: int | None
     return view
 
 
-_SAID = 3
-
-
 def facts_of(view: Outlook, by: str) -> dict[str, object]:
     """What an outlook is and rests on, as plain data."""
     known = view.known.axis.local(np.array([view.origin - 1]))[0]
@@ -40,6 +39,6 @@ def facts_of(view: Outlook, by: str) -> dict[str, object]:
     return {
         "by": by, "contender": view.fitted.contender.document(), "dataset": view.known.hash, "known_up_to": str(known),
         "zone": view.known.axis.zone, "step": str(view.known.axis.step), "unit": view.known.unit,
-        "horizon": view.horizon, "levels": list(view.levels), "ranges": view.ranges, "errors": view.errors.how,
+        "horizon": view.horizon, "levels": list(view.levels), "ranges": view.ranges, "errors": view.how,
         "origins": len(view.errors.flat), "held": held, "joint": view.joint, "notes": list(view.notes),
     }  # fmt: skip

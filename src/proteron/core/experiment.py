@@ -4,7 +4,7 @@ import tomllib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from pydantic import AfterValidator, Field, ValidationError
 
@@ -120,14 +120,11 @@ class OutlookSettings(Settings):
     )
     ahead: Ahead = Field("given", description="How columns known ahead go on where they end too early.")
 
-    def made(
-        self, panel: Panel, contender: Contender, results: Sequence[CellResult] | None, judged: "Judging",
-        **rest: Any,
-    ) -> Outlook:  # fmt: skip
+    def made(self, panel: Panel, contender: Contender, results: Sequence[CellResult], judged: "Judging") -> Outlook:
         """The outlook of a contender, with ranges of what was judged where it is as far ahead."""
         beside = self.model_dump(exclude={"contender", "horizon", "levels"})
         levels = judged.levels if self.levels is None else self.levels
-        return outlook(panel, contender, results, self.horizon, levels, judged.seed, **beside, **rest)
+        return outlook(panel, contender, results, self.horizon, levels, judged.seed, **beside)
 
 
 class AnomalySettings(Settings):

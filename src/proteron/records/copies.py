@@ -136,8 +136,7 @@ def _copy_project(session: Session, project: Project, name: str) -> Project:
     for record in session.scalars(select(OutlookRecord).where(finished).order_by(OutlookRecord.id)).all():
         changes = {"project_id": made.id, "experiment_id": experiments[record.experiment_id]}
         outlooks[record.id] = _added(session, OutlookRecord, record, **changes).id
-        for each in session.scalars(select(OutlookPaths).where(OutlookPaths.outlook_id == record.id)).all():
-            _added(session, OutlookPaths, each, outlook_id=outlooks[record.id])
+        _rows(session, OutlookPaths, "outlook_id", record.id, outlooks[record.id])
     done = Scan.dataset_id.in_(datasets) & (Scan.state == "done")
     scans = {
         each.id: _copy_scan(session, each, made.id, datasets[each.dataset_id])

@@ -8,14 +8,17 @@ import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
+from proteron.core.errors import SettingsError
 from proteron.core.experiment import Judging, OutlookSettings
 from proteron.core.forecasters.ahead import require_ahead
 from proteron.core.outlook import continued
 from proteron.core.outlook.chances import Chance, Peak, chance, peak
+from proteron.core.outlook.errors import share_held
 from proteron.core.outlook.limits import Limits
 from proteron.core.outlook.sentences import Said, whole_paragraph, whole_sentence
 from proteron.core.outlook.totals import How, Totals, totals
 from proteron.core.panel import Floats, Panel
+from proteron.core.phases import truths
 from proteron.records import experiments as records
 from proteron.records.database import ConflictError, unpack_arrays
 from proteron.records.models import OutlookRecord
@@ -67,7 +70,7 @@ class Made:
     @property
     def levels(self) -> list[float]:
         """Of its ranges, the narrowest first."""
-        return sorted(float(name.removeprefix("lower ")) for name in self.arrays if name.startswith("lower "))
+        return sorted(_levels(self.arrays))
 
     @property
     def origin(self) -> int:
@@ -83,14 +86,11 @@ class Made:
         """How often such ranges of earlier errors held later ones, and of how many; None where nothing is known."""
         if "held" not in self.arrays:
             return None, 0
-        place = list(self._asked_levels).index(level)
-        share, of = self.arrays["held"][place], self.arrays["held of"]
-        known = np.isfinite(share) & (of > 0)
-        return (float(np.average(share[known], weights=of[known])), int(of.sum())) if known.any() else (None, 0)
+        return share_held(self.arrays["held"][_levels(self.arrays).index(level)], self.arrays["held of"])
 
-    @property
-    def _asked_levels(self) -> list[float]:
-        return [float(name.removeprefix("lower ")) for name in self.arrays if name.startswith("lower ")]
+    def truth(self, index: int) -> Floats:
+        """What came of a series, (horizon,), NaN where it is not in the data."""
+        return truths(self.panel, np.array([self.origin]), self.horizon)[index, 0]
 
     @property
     def how(self) -> str:
@@ -110,6 +110,11 @@ class Made:
     def errors(self, index: int) -> int:
         """How many origins the ranges of a series rest on; 0 where that is not known."""
         return int(self.arrays["errors"][index]) if "errors" in self.arrays else 0
+
+
+def _levels(arrays: Arrays) -> list[float]:
+    """In the order in which they are kept."""
+    return [float(name.removeprefix("lower ")) for name in arrays if name.startswith("lower ")]
 
 
 def load(reach: Resources, outlook_id: int) -> tuple[OutlookRecord, Made | None]:
@@ -162,11 +167,12 @@ def totals_of(
 def words(
     reach: Resources, found: Made, series: int, unit: str, step: int, level: float | None, above: float | None
 ) -> tuple[str, str]:
-    """One sentence about a step of a series, and a paragraph about all."""
+    """A step of a series in a sentence, and all in a paragraph; raises `SettingsError` for a level without range."""
     wanted = level if level is not None else max(found.levels, default=None)
-    rows = {name: found.arrays.get(f"{name} {wanted}") for name in ("lower", "upper")}
-    low, high = (None if each is None else each[series] for each in rows.values())
-    share, of = found.held(wanted) if wanted is not None and low is not None else (None, 0)
+    if wanted is not None and wanted not in found.levels:
+        raise SettingsError(f"There is no range of {wanted:g} here.", field="level")
+    low, high = (None if wanted is None else found.arrays[f"{name} {wanted}"][series] for name in ("lower", "upper"))
+    share, of = (None, 0) if wanted is None else found.held(wanted)
     known = found.panel.cut_at(found.origin)
     said = Said(
         known.axis, known.keys[series], unit, found.origin, found.arrays["mean"][series], low, high, wanted,
@@ -184,7 +190,7 @@ def table_of(panel: Panel, arrays: Arrays) -> pa.Table:
         "key": pa.array(np.repeat(np.array(panel.keys, dtype=object), horizon), pa.string()),
         "mean": _numbers(arrays["mean"]),
     }
-    for level in sorted(float(name.removeprefix("lower ")) for name in arrays if name.startswith("lower ")):
+    for level in sorted(_levels(arrays)):
         columns |= {f"{end}_{level:g}": _numbers(arrays[f"{end} {level}"]) for end in ("lower", "upper")}
     return pa.table(columns)
 

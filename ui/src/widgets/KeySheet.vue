@@ -21,6 +21,9 @@ const keys: [string, string][] = [
   ['s', 'Anomalies: all flags like this one'],
   ['h j  i o', 'Anomalies: the flag begins / ends a step earlier, later'],
   ['a', 'Anomalies: the selected span is what it is'],
+  ['n  b', 'Outlook: next / previous step'],
+  ['p', 'Outlook: some of the joint paths'],
+  ['y', 'Outlook: copy the sentence'],
   ['Ctrl Z', 'take the last deletion, or verdict, back'],
   ['Esc', 'stop, close'],
 ]

@@ -74,6 +74,12 @@ class PastErrors:
             return np.where(of > 0, hit / np.maximum(of, 1), np.nan), of
 
 
+def share_held(shares: Floats, of: Ints) -> tuple[float | None, int]:
+    """One share of those of every step (horizon,), and of how many; None where none is known."""
+    known = np.isfinite(shares) & (of > 0)
+    return (float(np.average(shares[known], weights=of[known])), int(of[known].sum())) if known.any() else (None, 0)
+
+
 def walk_forward_errors(panel: Panel, results: Sequence[CellResult]) -> Floats:
     """Flat out-of-sample errors (n_rows, n_series, horizon): one row per fold and origin, NaN where not scored."""
     return errors_of(panel, results).flat

@@ -17,7 +17,7 @@ from proteron.core.judge import LEVELS, CellResult
 from proteron.core.outlook.ahead import Ahead, continued
 from proteron.core.outlook.chances import Chance, Peak, chance, in_stock, peak
 from proteron.core.outlook.drawing import drawn
-from proteron.core.outlook.errors import REHEARSED, PastErrors, errors_of, rehearsed
+from proteron.core.outlook.errors import REHEARSED, PastErrors, errors_of, rehearsed, share_held
 from proteron.core.outlook.limits import Limits
 from proteron.core.outlook.parts import parts_of
 from proteron.core.outlook.sentences import Said, whole_paragraph, whole_sentence
@@ -73,11 +73,25 @@ class Outlook:
         """UTC instants of the steps ahead, (horizon,)."""
         return self.known.axis.times(self.positions)
 
+    @property
+    def how(self) -> str:
+        """What ranges are made of: walk-forward, rehearsals, theory."""
+        return "theory" if self.ranges == "theory" else self.errors.how
+
     @cached_property
+    def held(self) -> tuple[Floats, Ints]:
+        """How often such ranges of earlier errors held later ones, (n_levels, horizon), and of how many, (horizon,).
+
+        NaN where that is not known, as it is for those that a forecaster states itself.
+        """
+        if self.ranges == "theory":
+            return np.full((len(self.levels), self.horizon), np.nan), np.zeros(self.horizon, dtype=np.int64)
+        return self.errors.held(self.levels)
+
+    @property
     def coverage(self) -> dict[float, Floats]:
-        """By level, how often ranges made of earlier errors held the later ones, (horizon,); NaN where unknown."""
-        held, _ = self.errors.held(self.levels)
-        return dict(zip(self.levels, held, strict=True))
+        """By level, how often such ranges held, (horizon,); NaN where unknown."""
+        return dict(zip(self.levels, self.held[0], strict=True))
 
     @cached_property
     def forecast(self) -> Forecast:
@@ -155,14 +169,11 @@ class Outlook:
         wanted = max(self.levels, default=None) if level is None else level
         if wanted is not None and wanted not in self.levels:
             raise SettingsError(f"There is no range of {wanted:g} here.", field="level")
-        held, of = self.errors.held([wanted]) if wanted is not None else (np.full((1, 1), np.nan), np.zeros(1))
-        rows = (self.mean, self.lower.get(wanted or 0.0), self.upper.get(wanted or 0.0))
-        mean, low, high = (None if each is None else each[index] for each in rows)
-        assert mean is not None
+        share, of = (None, 0) if wanted is None else share_held(self.coverage[wanted], self.held[1])
+        low, high = (None if wanted is None else rows[wanted][index] for rows in (self.lower, self.upper))
         return Said(
-            self.known.axis, self.keys[index], unit, self.origin, mean, low, high, wanted, self.paths[:, index],
-            self.known.series(index), float(np.nanmean(held[0])) if np.isfinite(held).any() else None, int(of.sum()),
-            int(self.errors.counts()[index]), self.errors.how,
+            self.known.axis, self.keys[index], unit, self.origin, self.mean[index], low, high, wanted,
+            self.paths[:, index], self.known.series(index), share, of, int(self.errors.counts()[index]), self.how,
         )  # fmt: skip
 
 
@@ -297,7 +308,7 @@ def _nested(bounds: Floats, levels: Sequence[float]) -> Floats:
 def _ranges_note(made: Outlook, wanted: RangesBy) -> str:
     if wanted == "errors" and made.ranges == "theory":
         why = "theory" if made.fitted.has_theory else "errors inside what was learned"
-        return f"The series are too short for errors out of sample: ranges are by {why}, and not earned."
+        return f"There are no errors out of sample: ranges are by {why}, and not earned."
     if wanted == "theory" and not made.fitted.has_theory:
         return "The forecaster states no ranges: they are of errors inside what was learned."
     return ""

@@ -94,7 +94,8 @@ def whole_paragraph(said: Said) -> str:
     width = _half_width(said)
     if width is not None and said.level is not None:
         out += f" Ranges of {100 * said.level:g} % reach {said.number(width)} to either side on average"
-        out += f", from {counted(said.errors, 'origin')} of {said.how}."
+        source = f"from {counted(said.errors, 'origin')} of {said.how}"
+        out += f", {source if said.how != 'theory' else 'not from errors out of sample'}."
         if said.held is not None:
             out += f" Such ranges held {100 * said.held:.1f} % of {counted(said.of, 'later value')}."
     return out

@@ -73,10 +73,10 @@ def _make(here: "type[Here]", outlook_id: int) -> "tuple[bytes, NDArray[np.float
         judging, asked = Judging.parse(experiment.document), OutlookSettings.parse(record.document)
         results = load_results(session, experiment.id, [str(asked.contender)])
     made = asked.made(panel, judging.entry(str(asked.contender)).contender, results, judging)
-    held, of = made.errors.held(made.levels)
+    held, of = made.held
     arrays = {
         "mean": made.mean, "origin": np.array(made.origin), "held": held, "held of": of,
-        "errors": made.errors.counts(), "how": np.array(made.errors.how if made.ranges == "errors" else "theory"),
+        "errors": made.errors.counts(), "how": np.array(made.how),
         "notes": np.array(made.notes, dtype=str), "drawn": np.array(len(made.paths)),
     }  # fmt: skip
     arrays |= {f"lower {level}": bound for level, bound in made.lower.items()}

@@ -85,8 +85,8 @@ watchEffect(() => {
   roomActions.keys = {
     y: () => void copy(),
     n: () => (picked.value = Math.min(picked.value + 1, (made.value?.times.length ?? 1) - 1)),
-    p: () => (picked.value = Math.max(picked.value - 1, 0)),
-    b: () => (bundled.value = !bundled.value),
+    b: () => (picked.value = Math.max(picked.value - 1, 0)),
+    p: () => (bundled.value = !bundled.value),
   }
 })
 onBeforeUnmount(() => {
@@ -200,7 +200,7 @@ onBeforeUnmount(() => {
         <p v-for="note in made.notes" :key="note" class="second sentence">{{ note }}</p>
         <div class="buttons">
           <button class="button" @click="copy">Copy the sentence (y)</button>
-          <button class="button" :aria-pressed="bundled" @click="bundled = !bundled">Paths (b)</button>
+          <button class="button" :aria-pressed="bundled" @click="bundled = !bundled">Paths (p)</button>
           <a class="button link" :href="`/api/v1/outlooks/${id}/table.csv`" download>CSV</a>
         </div>
       </template>
