@@ -85,7 +85,9 @@ export function useOutlook(
       dash: mark.value.dash,
       width: 2,
     }
-    return [...paths, ...observed, mean]
+    // What then came is looked at beside what was expected, so it is not pale here.
+    const came = observed.map((each) => ({ ...each, color: 'var(--ink)', width: 1.25 }))
+    return [...paths, mean, ...came]
   })
   const bands = computed<LaneBand[]>(() =>
     (made.value?.levels ?? [])
