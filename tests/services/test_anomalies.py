@@ -12,13 +12,13 @@ from sqlalchemy import select
 
 import proteron as pt
 from proteron.core.anomalies import Budget
-from proteron.core.anomalies.tables import written
 from proteron.core.anomalies.triage import Precision, alike, labelled_curve, threshold_for, together, wilson
 from proteron.core.csv_tables import csv_bytes
 from proteron.core.experiment import Judging
 from proteron.core.intake import TableReading
 from proteron.core.judge import compute_cell
 from proteron.core.panel import NOT_LEARNED, Occasion, Panel
+from proteron.core.table_files import written
 from proteron.records import experiments as experiment_records
 from proteron.records import findings, kept, projects
 from proteron.records import scans as records

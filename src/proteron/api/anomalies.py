@@ -14,9 +14,9 @@ from proteron.api.projects import scan_brief
 from proteron.api.services import answer, series_index, services
 from proteron.api.walkforward import answer_experiment
 from proteron.core.anomalies import Budget, Flag
-from proteron.core.anomalies.tables import FORMATS, written
 from proteron.core.anomalies.triage import Precision
 from proteron.core.panel import Panel
+from proteron.core.table_files import FORMATS, written
 from proteron.records import findings
 from proteron.records import scans as records
 from proteron.records.findings import Said

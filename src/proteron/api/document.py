@@ -6,6 +6,7 @@ from flask_openapi3 import APIBlueprint, OpenAPI
 
 from proteron.api.glossary import explain
 from proteron.core.intake import EXPORTS
+from proteron.core.table_files import FORMATS
 
 _PROBLEM = {"$ref": "#/components/schemas/Problem"}
 _PROBLEM_CONTENT = {"application/problem+json": {"schema": _PROBLEM}}
@@ -30,7 +31,8 @@ FILES: dict[str, tuple[str, ...]] = {
     f"{_EXPERIMENT}/learned.npz": ("application/zip",),
     f"{_EXPERIMENT}/learned.onnx.zip": ("application/zip",),
     "/api/v1/scans/{scan_id}/table": ("text/csv", "application/json", "application/vnd.apache.parquet"),
-    "/api/v1/outlooks/{outlook_id}/table.csv": ("text/csv",),
+    "/api/v1/outlooks/{outlook_id}/table": tuple(sorted({each.partition(";")[0] for each in FORMATS.values()})),
+    "/api/v1/outlooks/{outlook_id}/learned": ("application/zip",),
     "/api/v1/projects/{project_id}/events": ("text/event-stream",),
 }
 ROOMS = {
@@ -45,7 +47,8 @@ ROOMS = {
     "takeaway": "What is taken away of an experiment",
     "contenders": "What suits, and what was learned",
     "anomalies": "Scans, scores and flags", "watched": "What is watched point by point",
-    "outlook": "Final forecasts", "server": "The server itself",
+    "outlook": "Final forecasts", "handover": "Final forecasts as files and on demand, and how they fared",
+    "server": "The server itself",
 }  # fmt: skip
 
 

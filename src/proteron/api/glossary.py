@@ -9,11 +9,12 @@ import re
 from typing import Any
 
 from proteron.api.glossary_of_anomalies import ANOMALIES
+from proteron.api.glossary_of_outlooks import OUTLOOKS
 from proteron.api.glossary_of_settings import SETTINGS
 
 _COUNT = "[0, …]"
 _SHARE = "0 … 1."
-WORDS: dict[str, str] = SETTINGS | ANOMALIES | {
+WORDS: dict[str, str] = SETTINGS | ANOMALIES | OUTLOOKS | {
     # numbers that stand for something
     "id": f"Its number. {_COUNT}",
     "project_id": f"The project's number. {_COUNT}",

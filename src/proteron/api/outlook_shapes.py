@@ -5,7 +5,7 @@ from typing import Annotated
 from pydantic import BaseModel, Field
 
 from proteron.api.shapes import Body, Index, Numbers, OutlookBrief, Place
-from proteron.core.outlook import MOST_PATHS, MOST_STEPS, Ahead, RangesBy
+from proteron.core.outlook import MOST_PATHS, MOST_STEPS, Ahead, RangesBy, Scenario
 from proteron.core.outlook.totals import How
 
 Level = Annotated[float, Field(gt=0, lt=1)]
@@ -24,6 +24,7 @@ class NewOutlook(Body):
     whole: bool = Field(False, description="The quantity comes in whole numbers.")
     paths: int = Field(1000, ge=1, le=MOST_PATHS, description="Joint futures that are drawn.")
     joint: bool = Field(True, description="Errors of several series go together as they did.")
+    seed: int | None = Field(None, ge=0, lt=2**53, description="Of the draws; empty: the experiment's.")
 
 
 class OutlookQuery(BaseModel):
@@ -44,6 +45,10 @@ class OutlookView(OutlookBrief):
     notes: list[str] = []
     paths: int = Field(0, description="How many were drawn; 0: it was made before they were kept.")
     errors: int = 0
+    seed: int | None = Field(None, description="Of the draws; empty: it was made before it was kept.")
+    scenario: str | None = Field(None, description="The scenario that it stands for; empty: none.")
+    of: int | None = Field(None, description="The outlook whose scenario it is.")
+    newer: bool = Field(False, description="Whether a newer version of its data is there.")
     widened: bool = Field(False, description="Whether errors are too few to tell the ends of the widest range.")
 
 
@@ -74,6 +79,7 @@ class TotalsQuery(Body):
     by: str | None = Field(None, max_length=40, description="A step such as “1 day”; empty: all steps at once.")
     how: How = "sum"
     groups: dict[str, list[str]] | None = Field(None, description="Keys of series that are summed, by name.")
+    joint: bool = Field(True, description="Errors belong together as they did; or else as if none did.")
 
 
 class TotalsView(BaseModel):
@@ -93,6 +99,52 @@ class WordsQuery(OutlookQuery):
     level: Level | None = Field(None, description="Of the range; empty: the widest.")
     above: Finite | None = Field(None, description="The level whose chance is told.")
     unit: str = Field("", max_length=40)
+
+
+class RedrawBody(Body):
+    seed: int = Field(ge=0, lt=2**53)
+
+
+class PartsView(BaseModel):
+    names: list[str]
+    parts: list[Numbers] = Field(description="By name, at each step; they add up to the mean.")
+
+
+class LackView(BaseModel):
+    column: str
+    steps: int = Field(description="How many steps ahead are known, in the series that goes furthest.")
+    needed: int = Field(description="How many are read.")
+    last: str = Field(description="The last local time that is known.")
+    series: int = Field(description="How many series lack something.")
+
+
+class LacksView(BaseModel):
+    lacks: list[LackView] = Field(description="Columns that end too early; nothing where none does.")
+
+
+class ScenarioView(BaseModel):
+    id: int
+    scenario: Scenario = Field(description="What it takes to come otherwise than given.")
+
+
+class ScenariosView(BaseModel):
+    scenarios: list[ScenarioView] = Field(description="Of the outlook, the oldest first.")
+
+
+class AheadColumn(BaseModel):
+    name: str
+    read: bool = Field(description="Whether the forecast depends on it.")
+    labels: list[str]
+    times: list[float] = Field(description="Of the past that is shown, and of the steps ahead.")
+    past: Numbers = Field(description="What was known of it, up to the last point.")
+    given: Numbers = Field(description="What is known ahead, at each step.")
+    filled: Numbers = Field(description="The same, as it goes on where it ends too early.")
+    edited: Numbers = Field(description="The same, as the scenario has it.")
+
+
+class AheadView(BaseModel):
+    columns: list[AheadColumn]
+    occasions: list[str] = Field(description="Names of occasions that lie ahead.")
 
 
 class OutlookWords(BaseModel):

@@ -8,8 +8,8 @@ from typing import Any
 from proteron.cli.read_file import Asked
 from proteron.core.anomalies import load_watching, watch
 from proteron.core.anomalies.flags import flag_table
-from proteron.core.anomalies.tables import FORMATS, written
 from proteron.core.errors import SettingsError
+from proteron.core.table_files import FORMATS, written
 
 
 def watch_file(file: Path, state: Path, out: Path | None, budget: Mapping[str, Any], asked: Asked) -> str:

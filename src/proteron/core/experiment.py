@@ -4,7 +4,7 @@ import tomllib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, Field, ValidationError
 
@@ -33,7 +33,7 @@ from proteron.core.judge import (
     with_members,
     with_members_of,
 )
-from proteron.core.outlook import MOST_PATHS, MOST_STEPS, Ahead, Learned, Outlook, RangesBy, outlook
+from proteron.core.outlook import MOST_PATHS, MOST_STEPS, Ahead, Learned, Outlook, RangesBy, Scenario, outlook
 from proteron.core.panel import Panel
 from proteron.core.search import Contest, SearchReport, SearchSettings, Tidings, raced
 from proteron.core.timeline import STEP_TEXTS
@@ -119,12 +119,18 @@ class OutlookSettings(Settings):
         None, description="Of the ranges; empty: those that were judged."
     )
     ahead: Ahead = Field("given", description="How columns known ahead go on where they end too early.")
+    seed: int | None = Field(None, ge=0, description="Of the draws; empty: the experiment's.")
+    scenario: Scenario | None = Field(None, description="How what is known ahead comes otherwise than given.")
 
-    def made(self, panel: Panel, contender: Contender, results: Sequence[CellResult], judged: "Judging") -> Outlook:
-        """The outlook of a contender, with ranges of what was judged where it is as far ahead."""
-        beside = self.model_dump(exclude={"contender", "horizon", "levels"})
+    def made(
+        self, panel: Panel, contender: Contender, results: Sequence[CellResult], judged: "Judging", **work: Any
+    ) -> Outlook:
+        """The outlook of a contender, with ranges of what was judged where it is as far ahead; `work` as `outlook`
+        takes it: progress, and whether to stop."""
+        beside = self.model_dump(exclude={"contender", "horizon", "levels", "seed", "scenario"})
         levels = judged.levels if self.levels is None else self.levels
-        return outlook(panel, contender, results, self.horizon, levels, judged.seed, **beside)
+        seed = judged.seed if self.seed is None else self.seed
+        return outlook(panel, contender, results, self.horizon, levels, seed, scenario=self.scenario, **beside, **work)
 
 
 class AnomalySettings(Settings):
@@ -325,9 +331,10 @@ def forecast_experiment(
     panel = experiment.read(folder).panel
     wanted = experiment.outlook or OutlookSettings()
     if using is not None:
+        seed = experiment.seed if wanted.seed is None else wanted.seed
         view = using.outlook(
-            panel.cut_at(wanted.until), wanted.horizon, experiment.seed, wanted.ahead, paths=wanted.paths,
-            joint=wanted.joint,
+            panel.cut_at(wanted.until), wanted.horizon, seed, wanted.ahead, paths=wanted.paths, joint=wanted.joint,
+            scenario=wanted.scenario,
         )  # fmt: skip
         return view, using.fitted.contender.forecaster.title
     if wanted.contender is None or experiment.search is not None:

@@ -27,12 +27,13 @@ _READS = re.compile(r"^\s*(select|with|values|table)\b", re.IGNORECASE)
 
 
 class SqlConnection(BaseModel):
-    """A database to read from: an SQLAlchemy URL, and what a query may cost."""
+    """A database to read from: an SQLAlchemy URL, and what a query may cost; tables are written where `writes`."""
 
     model_config = ConfigDict(extra="forbid")
     url: str
     timeout_seconds: float = Field(30.0, gt=0)
     rows: int = Field(5_000_000, ge=1)
+    writes: bool = False
 
 
 class HttpConnection(BaseModel):
@@ -83,7 +84,7 @@ def _fetch_sql(connection: SqlConnection, query: str, path: Path) -> None:
         raise InputError("Only one query that reads is run: SELECT … or WITH … .", field="query")
     engine = create_engine(sqlalchemy_url(connection.url))
     try:
-        with _connected(engine) as opened:
+        with connected(engine) as opened:
             _make_read_only(opened, connection.timeout_seconds)
             result = opened.execution_options(stream_results=True).execute(text(statement.replace(":", r"\:")))
             names = list(map(str, result.keys()))
@@ -109,7 +110,7 @@ def _fetch_sql(connection: SqlConnection, query: str, path: Path) -> None:
     pa_parquet.write_table(pa.table([_array(column) for column in columns], names=names), path)
 
 
-def _connected(engine: Engine) -> Connection:
+def connected(engine: Engine) -> Connection:
     """An open connection; why there is none goes to the log alone, since it may hold names and addresses."""
     try:
         return engine.connect()

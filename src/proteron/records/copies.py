@@ -14,6 +14,7 @@ from proteron.records.models import (
     Experiment,
     ExperimentCell,
     FittedChainRecord,
+    OutlookLearned,
     OutlookPaths,
     OutlookRecord,
     PanelProfile,
@@ -134,9 +135,11 @@ def _copy_project(session: Session, project: Project, name: str) -> Project:
     outlooks: dict[int, int] = {}
     finished = OutlookRecord.experiment_id.in_(experiments) & OutlookRecord.state.in_(("done", "failed"))
     for record in session.scalars(select(OutlookRecord).where(finished).order_by(OutlookRecord.id)).all():
-        changes = {"project_id": made.id, "experiment_id": experiments[record.experiment_id]}
+        changes = {"project_id": made.id, "experiment_id": experiments[record.experiment_id],
+                   "of_id": outlooks.get(record.of_id or 0)}  # fmt: skip
         outlooks[record.id] = _added(session, OutlookRecord, record, **changes).id
-        _rows(session, OutlookPaths, "outlook_id", record.id, outlooks[record.id])
+        for table in (OutlookPaths, OutlookLearned):
+            _rows(session, table, "outlook_id", record.id, outlooks[record.id])
     done = Scan.dataset_id.in_(datasets) & (Scan.state == "done")
     scans = {
         each.id: _copy_scan(session, each, made.id, datasets[each.dataset_id])

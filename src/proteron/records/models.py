@@ -325,14 +325,17 @@ class Verdict(Base):
 
 
 class OutlookRecord(Base):
-    """A final forecast; `arrays` (NPZ) holds mean, ranges and how they held once it is done."""
+    """A final forecast; `arrays` (NPZ) holds mean, ranges and how they held once it is done; until then, `share` tells
+    how far it is. One with `of_id` is a scenario of that outlook."""
 
     __tablename__ = "outlook"
     id: Mapped[int] = mapped_column(primary_key=True)
     project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
     experiment_id: Mapped[int] = mapped_column(ForeignKey("experiment.id", ondelete="CASCADE"))
+    of_id: Mapped[int | None] = mapped_column(BigInteger, ForeignKey("outlook.id", ondelete="CASCADE"), index=True)
     document: Mapped[Document]
     state: Mapped[str] = mapped_column(String(16))
+    share: Mapped[float] = mapped_column(Double, default=0.0, server_default="0")
     reason: Mapped[str | None]
     arrays: Mapped[bytes | None]
     created: Mapped[datetime] = mapped_column(server_default=func.now())
@@ -346,6 +349,14 @@ class OutlookPaths(Base):
     outlook_id: Mapped[int] = mapped_column(ForeignKey("outlook.id", ondelete="CASCADE"), primary_key=True)
     series: Mapped[int] = mapped_column(primary_key=True)
     paths: Mapped[bytes]
+
+
+class OutlookLearned(Base):
+    """What an outlook learned, as a file that forecasts from newer data."""
+
+    __tablename__ = "outlook_learned"
+    outlook_id: Mapped[int] = mapped_column(ForeignKey("outlook.id", ondelete="CASCADE"), primary_key=True)
+    learned: Mapped[bytes]
 
 
 class Saved(Kept, Base):

@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session, defer
 
 from proteron.records.database import NotFoundError, notify
 from proteron.records.experiments import experiments_of
-from proteron.records.models import OutlookPaths, OutlookRecord
+from proteron.records.models import OutlookLearned, OutlookPaths, OutlookRecord
 
 
 def get_outlook(session: Session, outlook_id: int, lock: bool = False) -> OutlookRecord:
@@ -19,12 +19,31 @@ def get_outlook(session: Session, outlook_id: int, lock: bool = False) -> Outloo
     return record
 
 
+def state_of(session: Session, outlook_id: int) -> tuple[str, int]:
+    """The state of an outlook, and the one that learned for it: itself, or that which it is a scenario of."""
+    query = select(OutlookRecord.state, OutlookRecord.of_id).where(OutlookRecord.id == outlook_id)
+    found = session.execute(query).first()
+    if found is None:
+        raise NotFoundError(f"There is no outlook {outlook_id}.")
+    return found[0], found[1] or outlook_id
+
+
+def tell_share(session: Session, outlook_id: int, share: float) -> bool:
+    """Note how far an outlook is that is being made; whether it is still wanted."""
+    record = get_outlook(session, outlook_id, lock=True)
+    if record.state != "queued":
+        return False
+    record.share = share
+    notify(session, {"project": record.project_id, "outlook": record.id, "state": record.state})
+    return True
+
+
 def finish_outlook(
     session: Session, outlook_id: int, state: str, arrays: bytes | None = None, reason: str | None = None
 ) -> None:
     record = get_outlook(session, outlook_id, lock=True)
     record.state, record.reason, record.arrays = state, reason, arrays
-    record.finished = datetime.now(UTC) if state in ("done", "failed") else None
+    record.finished = datetime.now(UTC) if state != "queued" else None
     notify(session, {"project": record.project_id, "outlook": record.id, "state": state})
 
 
@@ -45,8 +64,25 @@ def paths_of(session: Session, outlook_id: int, horizon: int, series: int | None
     return np.stack(found, axis=1).astype(np.float64) if found else np.empty((0, 0, horizon))
 
 
+def keep_learned(session: Session, outlook_id: int, learned: bytes) -> None:
+    """What an outlook learned, in the place of what was kept."""
+    session.execute(delete(OutlookLearned).where(OutlookLearned.outlook_id == outlook_id))
+    session.execute(insert(OutlookLearned), [{"outlook_id": outlook_id, "learned": learned}])
+
+
+def learned_of(session: Session, outlook_id: int) -> bytes | None:
+    """The file of what an outlook learned; None for one that was made before that was kept."""
+    return session.scalar(select(OutlookLearned.learned).where(OutlookLearned.outlook_id == outlook_id))
+
+
 def outlooks_of(session: Session, project_id: int) -> list[OutlookRecord]:
-    """The outlooks of a project's present experiments, the newest first, without their arrays."""
+    """The outlooks of a project's present experiments, the newest first, without their arrays and without scenarios."""
     shown = [each.id for each in experiments_of(session, project_id)]
-    query = select(OutlookRecord).where(OutlookRecord.experiment_id.in_(shown)).order_by(OutlookRecord.id.desc())
+    query = select(OutlookRecord).where(OutlookRecord.experiment_id.in_(shown), OutlookRecord.of_id.is_(None))
+    return list(session.scalars(query.order_by(OutlookRecord.id.desc()).options(defer(OutlookRecord.arrays))))
+
+
+def scenarios_of(session: Session, outlook_id: int) -> list[OutlookRecord]:
+    """The scenarios of an outlook, the oldest first, without their arrays."""
+    query = select(OutlookRecord).where(OutlookRecord.of_id == outlook_id).order_by(OutlookRecord.id)
     return list(session.scalars(query.options(defer(OutlookRecord.arrays))))

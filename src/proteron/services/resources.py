@@ -2,9 +2,9 @@
 
 import threading
 from collections import OrderedDict
-from collections.abc import Iterator
+from collections.abc import Callable, Hashable, Iterator
 from contextlib import contextmanager
-from typing import Any
+from typing import Any, Generic, TypeVar
 
 from proteron.core.errors import ProteronError
 from proteron.core.flatten import Chain, FittedChain
@@ -25,6 +25,32 @@ class BusyError(ProteronError):
     code = "busy"
 
 
+Key = TypeVar("Key", bound=Hashable)
+Kept = TypeVar("Kept")
+
+
+class Shelf(Generic[Key, Kept]):
+    """The latest that were made, kept in memory by what they depend on."""
+
+    def __init__(self, room: int) -> None:
+        self._room = room
+        self._lock = threading.Lock()
+        self._kept: OrderedDict[Key, Kept] = OrderedDict()
+
+    def get(self, key: Key, make: Callable[[], Kept]) -> Kept:
+        """What stands for a key, made where it is not there; two that ask at once may both make it."""
+        with self._lock:
+            if key in self._kept:
+                self._kept.move_to_end(key)
+                return self._kept[key]
+        made = make()
+        with self._lock:
+            self._kept[key] = made
+            while len(self._kept) > self._room:
+                self._kept.popitem(last=False)
+        return made
+
+
 class Resources:
     """Opened at first use, so that each process has its own connections after forking."""
 
@@ -35,7 +61,7 @@ class Resources:
         self._panel_lock = threading.Lock()
         self._slots = threading.BoundedSemaphore(_INTERACTIVE)
         self._panels = PanelCache(4)
-        self._chains: OrderedDict[tuple[int, str, int], FittedChain] = OrderedDict()
+        self._chains: Shelf[tuple[int, str, int], FittedChain] = Shelf(64)
         self._opened: dict[str, Any] = {}
 
     def open(self, name: str, make: Any) -> Any:
@@ -72,15 +98,7 @@ class Resources:
         """A chain fitted as of a cutoff, kept by what it depends on."""
         until = self.panel(dataset_id).known(until)
         key = (dataset_id, chain.hash, until)
-        with self._lock:
-            found = self._chains.get(key)
-        if found is None:
-            found = chain.fit(self.panel(dataset_id), until)
-            with self._lock:
-                self._chains[key] = found
-                while len(self._chains) > 64:
-                    self._chains.popitem(last=False)
-        return found
+        return self._chains.get(key, lambda: chain.fit(self.panel(dataset_id), until))
 
     @contextmanager
     def computing(self) -> Iterator[None]:

@@ -1,6 +1,7 @@
 """What a forecaster answers: means, ranges and joint paths, in original units."""
 
 import html
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -19,19 +20,41 @@ def _cells(values: Floats) -> pa.Array:
     return pa.array(values.ravel(), mask=np.isnan(values.ravel()))
 
 
+def table_of(
+    times: Instants, keys: Sequence[str], mean: Floats, ranges: Mapping[float, tuple[Floats, Floats]]
+) -> pa.Table:
+    """Forecasts (n_series, horizon) as rows, series by series: time (UTC), key, mean, and both ends by level."""
+    columns: dict[str, Any] = {
+        "time": pa.array(np.tile(times, len(keys)), type=pa.timestamp("s", tz="UTC")),
+        "key": pa.array(np.repeat(np.array(keys, dtype=object), len(times)), pa.string()),
+        "mean": _cells(mean),
+    }
+    for level, (low, high) in ranges.items():
+        columns |= {f"lower_{level:g}": _cells(low), f"upper_{level:g}": _cells(high)}
+    return pa.table(columns)
+
+
 def _shown(cell: Any) -> str:
     return f"{cell:.6g}" if isinstance(cell, float) else html.escape(str(cell))
 
 
 def quantile_rows(rows: Floats, level: float) -> Floats:
     """The `level` quantile over the first axis, missing entries ignored, NaN where all are missing."""
+    return quantiles_of_rows(rows, [level])[0]
+
+
+def quantiles_of_rows(rows: Floats, levels: Sequence[float]) -> list[Floats]:
+    """The same of several levels, sorted once."""
     order = np.sort(rows, axis=0)  # NaN last
     counts = np.isfinite(rows).sum(axis=0)
-    place = np.clip((counts + 1) * level - 1, 0, np.maximum(counts - 1, 0))
-    low = np.floor(place).astype(np.int64)
-    high = np.minimum(low + 1, np.maximum(counts - 1, 0))
-    bottom, top = (np.take_along_axis(order, at[None], axis=0)[0] for at in (low, high))
-    return np.where(counts > 0, bottom + (top - bottom) * (place - low), np.nan)
+    found = []
+    for level in levels:
+        place = np.clip((counts + 1) * level - 1, 0, np.maximum(counts - 1, 0))
+        low = np.floor(place).astype(np.int64)
+        high = np.minimum(low + 1, np.maximum(counts - 1, 0))
+        bottom, top = (np.take_along_axis(order, at[None], axis=0)[0] for at in (low, high))
+        found.append(np.where(counts > 0, bottom + (top - bottom) * (place - low), np.nan))
+    return found
 
 
 @dataclass(frozen=True, repr=False)
@@ -87,15 +110,8 @@ class Forecast:
 
     def to_arrow(self) -> pa.Table:
         """One row per series and step: time (UTC), key, mean, and both ends of every range."""
-        columns: dict[str, Any] = {
-            "time": pa.array(np.tile(self.times, len(self.keys)), type=pa.timestamp("s", tz="UTC")),
-            "key": pa.array(np.repeat(np.array(self.keys, dtype=object), self.horizon), pa.string()),
-            "mean": _cells(self.mean),
-        }
-        for level in self.levels:
-            columns[f"lower_{level:g}"] = _cells(self.lower[level])
-            columns[f"upper_{level:g}"] = _cells(self.upper[level])
-        return pa.table(columns)
+        ranges = {level: (self.lower[level], self.upper[level]) for level in self.levels}
+        return table_of(self.times, self.keys, self.mean, ranges)
 
     def __arrow_c_stream__(self, requested_schema: object = None) -> object:
         return self.to_arrow().__arrow_c_stream__(requested_schema)

@@ -5,7 +5,7 @@ from collections.abc import Callable, Sequence
 import numpy as np
 from scipy import special
 
-from proteron.core.forecasters.forecast import quantile_rows
+from proteron.core.forecasters.forecast import quantiles_of_rows
 from proteron.core.panel import Floats
 
 
@@ -42,9 +42,12 @@ def ends_from_errors(possible: Floats, centre: Floats, levels: Sequence[float]) 
     out = np.full((len(levels), 2, *centre.shape), np.nan)
     enough = max(map(enough_errors, levels), default=0)
     few = counts < enough
-    for place, level in enumerate(levels):
-        for end, share in enumerate(((1 - level) / 2, (1 + level) / 2)):
-            found = out[place, end].copy() if few.all() else quantile_rows(possible, share)
+    shares = [share for level in levels for share in ((1 - level) / 2, (1 + level) / 2)]
+    told = [] if few.all() else quantiles_of_rows(possible, shares)
+    for place in range(len(levels)):
+        for end in (0, 1):
+            share = shares[2 * place + end]
+            found = told[2 * place + end] if told else out[place, end].copy()
             found[few] = centre[few] + special.stdtrit(np.maximum(counts[few], 1), share) * spread[few]
             within = np.minimum if end == 0 else np.maximum
             out[place, end] = np.where(counts > 0, within(found, centre), np.nan)

@@ -12,27 +12,25 @@ import pyarrow.feather as pa_feather
 import pyarrow.parquet as pa_parquet
 
 from proteron.core import csv_tables
-from proteron.core.csv_tables import neutral
-from proteron.core.errors import LimitError, SettingsError
+from proteron.core.errors import SettingsError
 from proteron.core.intake.raw import MARK, MARKS
 from proteron.core.intake.recipe import MaskedSpan, OccasionSpan, Recipe
 from proteron.core.intake.roles import Role
 from proteron.core.panel import FILLED, FROM_BOTH_SIDES, Covariate, Panel
+from proteron.core.table_files import FORMATS, write_xlsx
 
-_SHEET_ROWS = 1_048_575
 _NAMES = ("time", "key", "value")
 
 
-def panel_table(panel: Panel, spreadsheet: bool = False) -> pa.Table:
+def panel_table(panel: Panel) -> pa.Table:
     """Long rows of every point, missing ones too: time (UTC), key, value, covariates; known-ahead ones to their end.
 
-    Categories are dictionaries of text. `spreadsheet` makes texts safe to open there.
+    Categories are dictionaries of text.
     """
-    safe = neutral if spreadsheet else (lambda text: text)
     lengths = [_reach(panel, i) for i in range(len(panel))]
     times = np.concatenate([panel.axis.times(panel.starts[i] + np.arange(n)) for i, n in enumerate(lengths)])
     codes = np.repeat(np.arange(len(panel), dtype=np.int32), lengths)
-    keys = pa.array([safe(key) for key in panel.keys], pa.string())
+    keys = pa.array(panel.keys, pa.string())
     columns: dict[str, Any] = {
         "time": pa.array(times, type=pa.timestamp("s", tz="UTC")),
         "key": pa.DictionaryArray.from_arrays(pa.array(codes), keys),
@@ -42,7 +40,7 @@ def panel_table(panel: Panel, spreadsheet: bool = False) -> pa.Table:
         columns[MARK] = _marks(panel, lengths)
     for column in panel.covariates:
         name = column.name if column.name not in columns else f"{column.name} column"
-        columns[safe(name)] = _cells(column, lengths, safe)
+        columns[name] = _cells(column, lengths)
     return pa.table(columns)
 
 
@@ -98,7 +96,7 @@ def _numbers(values: Any) -> pa.Array:
     return pa.array(values, mask=np.isnan(values))
 
 
-def _cells(column: Covariate, lengths: list[int], safe: Any) -> Any:
+def _cells(column: Covariate, lengths: list[int]) -> Any:
     values = _stretched(column.values, column.offsets, lengths)
     if column.role == "static":
         for index, n in enumerate(lengths):
@@ -108,7 +106,7 @@ def _cells(column: Covariate, lengths: list[int], safe: Any) -> Any:
         return _numbers(values)
     missing = np.isnan(values)
     codes = pa.array(np.where(missing, 0, values).astype(np.int32), mask=missing)
-    return pa.DictionaryArray.from_arrays(codes, pa.array([safe(label) for label in column.labels], pa.string()))
+    return pa.DictionaryArray.from_arrays(codes, pa.array(column.labels, pa.string()))
 
 
 def csv_pieces(panel: Panel) -> Iterator[bytes]:
@@ -132,26 +130,7 @@ def _write_json(panel: Panel, path: Path) -> None:
 
 
 def _write_xlsx(panel: Panel, path: Path) -> None:
-    from openpyxl import Workbook
-    from openpyxl.cell import WriteOnlyCell
-
-    table = panel_table(panel, spreadsheet=True)
-    if table.num_rows > _SHEET_ROWS:
-        raise LimitError(f"A sheet holds {_SHEET_ROWS:,} rows; this panel has {table.num_rows:,}.", field="format")
-    book = Workbook(write_only=True)
-    sheet = book.create_sheet("panel")
-
-    def cell(value: Any) -> Any:
-        # A number is handed over as its shortest exact text: the writer itself keeps 16 digits only.
-        made = WriteOnlyCell(sheet, value=repr(value) if isinstance(value, float) else value)
-        made.data_type = "n" if isinstance(value, float) else "s"
-        return made
-
-    sheet.append([cell(name) for name in table.column_names])
-    stamps = np.char.add(np.datetime_as_string(np.asarray(table["time"].to_numpy())), "Z").tolist()
-    for row in zip(stamps, *(column.to_pylist() for column in table.columns[1:]), strict=True):
-        sheet.append([None if value is None else cell(value) for value in row])
-    book.save(path)
+    write_xlsx(panel_table(panel), path, "panel")
 
 
 def _write_parquet(panel: Panel, path: Path) -> None:
@@ -171,11 +150,11 @@ class Export:
 
 
 EXPORTS: dict[str, Export] = {
-    "csv": Export(_write_csv, "text/csv; charset=utf-8"),
+    "csv": Export(_write_csv, FORMATS["csv"]),
     "jsonl": Export(_write_json, "application/jsonl; charset=utf-8"),
-    "parquet": Export(_write_parquet, "application/vnd.apache.parquet"),
-    "arrow": Export(_write_arrow, "application/vnd.apache.arrow.file"),
-    "xlsx": Export(_write_xlsx, "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"),
+    "parquet": Export(_write_parquet, FORMATS["parquet"]),
+    "arrow": Export(_write_arrow, FORMATS["arrow"]),
+    "xlsx": Export(_write_xlsx, FORMATS["xlsx"]),
 }  # one line each
 
 

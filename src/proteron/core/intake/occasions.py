@@ -57,7 +57,7 @@ def with_calendar(panel: Panel, recipe: Recipe) -> Panel:
     spans = [*recipe.occasions]
     for wanted in recipe.holidays:
         spans += public_holidays(wanted, range(years[0], years[-1] + _YEARS_AHEAD + 1))
-    occasions = tuple(sorted({_occasion(span, panel.axis) for span in spans}, key=lambda o: (o.start, o.name)))
+    occasions = tuple(sorted({occasion_on(span, panel.axis) for span in spans}, key=lambda o: (o.start, o.name)))
     panel = replace(panel, occasions=occasions) if occasions else panel
     return panel.with_masks([mask_of(span, panel.axis) for span in recipe.masks]) if recipe.masks else panel
 
@@ -71,7 +71,7 @@ def mask_of(span: MaskedSpan, axis: TimeAxis) -> Mask:
     return Mask(start, stop, span.reason, span.learning, span.scoring, span.series)
 
 
-def _occasion(span: OccasionSpan, axis: TimeAxis) -> Occasion:
+def occasion_on(span: OccasionSpan, axis: TimeAxis) -> Occasion:
     """Whole local days, the last one included."""
     first = parse_moment(span.first[:10], axis.zone)
     day = np.datetime64((span.last or span.first)[:10], "D") + 1

@@ -37,7 +37,7 @@ def _with_columns(panel: Panel, wanted: Mapping[str, tuple[int, Ahead]]) -> Pane
     for column in panel.covariates:
         needed, how = wanted.get(column.name, (0, "given"))
         parts = [_going_on(panel, column, index, needed, how) for index in range(len(panel))]
-        columns.append(_rebuilt(column, parts) if column.name in wanted else column)
+        columns.append(rebuilt(column, parts) if column.name in wanted else column)
     return replace(panel, covariates=tuple(columns))
 
 
@@ -71,7 +71,7 @@ def _year_before(panel: Panel, index: int, values: Floats, at: int) -> float:
     return float(values[place]) if 0 <= place < at else np.nan
 
 
-def _rebuilt(column: Covariate, parts: list[Floats]) -> Covariate:
+def rebuilt(column: Covariate, parts: list[Floats]) -> Covariate:
     offsets = np.concatenate([[0], np.cumsum([len(part) for part in parts])]).astype(np.int64)
     return replace(column, values=np.concatenate(parts), offsets=offsets)
 
@@ -92,7 +92,7 @@ def with_future(panel: Panel, table: Given) -> Panel:
 
     def filled(column: Covariate) -> Covariate:
         values = read_numbers(raw.columns[column.name], ReaderSettings()).values
-        return _rebuilt(column, [_filled_in(panel, column, i, positions, values, rows) for i in range(len(panel))])
+        return rebuilt(column, [_filled_in(panel, column, i, positions, values, rows) for i in range(len(panel))])
 
     columns = tuple(filled(column) if column.name in given else column for column in panel.covariates)
     return replace(panel, covariates=columns)

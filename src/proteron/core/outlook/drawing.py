@@ -33,6 +33,15 @@ def drawn(errors: Floats, count: int, seed: int = 0, joint: bool = True) -> Floa
     return out
 
 
+def apart(paths: Floats, seed: int = 0) -> Floats:
+    """The same values (n_paths, n_series, horizon) at every series and step, of which none belong together.
+
+    What totals and chances would be if errors of neighbouring steps and of series had nothing to do with each other.
+    """
+    rng = np.random.default_rng(seed)
+    return rng.permuted(paths, axis=0)
+
+
 def _unit_scores(own: Floats, known: np.ndarray) -> Floats:
     """Normal scores (n_rows, horizon) of the errors of each step, zero where none is known, of length 1 by step."""
     ranks = np.argsort(np.argsort(own, axis=0, kind="stable"), axis=0, kind="stable") + 1.0  # unknown ones come last

@@ -1,5 +1,6 @@
 """What an outlook learned, as a file: forecasts from newer data of the same series without learning anew."""
 
+from collections.abc import Mapping
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
@@ -16,7 +17,9 @@ from proteron.core.forecasters.saving import fitted_bytes, load_fitted
 from proteron.core.outlook.ahead import Ahead, continued
 from proteron.core.outlook.errors import PastErrors
 from proteron.core.outlook.limits import Limits
-from proteron.core.outlook.outlook import Outlook, RangesBy, told
+from proteron.core.outlook.outlook import Outlook, RangesBy, drawable, told
+from proteron.core.outlook.recent import Recent, with_recent
+from proteron.core.outlook.scenarios import Scenario
 from proteron.core.panel import Panel, require_panel
 
 _SCHEMA = 1
@@ -42,23 +45,41 @@ class Learned:
 
     def outlook(
         self, panel: Panel, horizon: int | None = None, seed: int = 0, ahead: Ahead = "given", *, paths: int = 1000,
-        joint: bool = True,
+        joint: bool = True, scenario: Scenario | None = None,
     ) -> Outlook:  # fmt: skip
         """What comes after the end of a panel of its series, or some of them; nothing is learned.
+
+        Without `paths` there are mean and ranges only.
 
         Raises `InputError` for series that it does not know and for another grid, `SettingsError` beyond its horizon,
         `TooShortError` where a column that is known ahead ends too early.
         """
         require_panel(panel)
+        if paths:
+            drawable(paths)
         steps = horizon or self.horizon
         if not 1 <= steps <= self.horizon:
             raise SettingsError(f"It learned to forecast 1 to {self.horizon} steps.", field="horizon")
         there = continued(panel, self.fitted.contender, steps, ahead)
+        if scenario is not None:
+            there = scenario.applied(there, steps)
         require_ahead(there, self.fitted.contender.forecaster, steps)
         rows = [self.fitted.state.keys.index(key) for key in panel.keys if key in self.fitted.state.keys]
         standing = self.fitted.standing_on(there)
         errors = PastErrors(self.errors.flat[:, rows, :steps], self.errors.origins, self.errors.how)
         return told(standing, errors, steps, self.levels, seed, self.ranges, self.limits, paths, joint)
+
+    def after(
+        self, recent: Mapping[str, Recent], horizon: int | None = None, ahead: Ahead = "given",
+        now: np.datetime64 | None = None,
+    ) -> Outlook:  # fmt: skip
+        """What comes after recent points of some series, by key; mean and ranges only, nothing is drawn or learned.
+
+        They go on from what it knew. Raises as `outlook` does, and `InputError` for points that do not fit, or that lie
+        after `now` (UTC).
+        """
+        now = np.datetime64("now", "s") if now is None else now
+        return self.outlook(with_recent(self.fitted.known, recent, now), horizon, ahead=ahead, paths=0)
 
 
 def learned_by(view: Outlook) -> Learned:

@@ -20,6 +20,7 @@ from proteron.core.outlook.drawing import drawn
 from proteron.core.outlook.errors import REHEARSED, PastErrors, errors_of, rehearsed, share_held
 from proteron.core.outlook.limits import Limits
 from proteron.core.outlook.parts import parts_of
+from proteron.core.outlook.scenarios import Scenario
 from proteron.core.outlook.sentences import Said, whole_paragraph, whole_sentence
 from proteron.core.outlook.totals import How, Totals, totals
 from proteron.core.panel import Floats, Panel, require_panel
@@ -50,6 +51,7 @@ class Outlook:
     errors: PastErrors
     ranges: RangesBy
     limits: Limits
+    seed: int = 0
     near: Floats | None = None
     notes: tuple[str, ...] = ()
 
@@ -147,8 +149,19 @@ class Outlook:
 
     def redrawn(self, paths: int = 1000, seed: int = 0, joint: bool = True) -> "Outlook":
         """The same with other paths: as many, by another seed, or each series on its own."""
-        free = _drawn(self, _count(paths), seed, joint)
-        return replace(self, paths=self.limits.kept(free, self.near), joint=joint)
+        free = _drawn(self, drawable(paths), seed, joint)
+        return replace(self, paths=self.limits.kept(free, self.near), joint=joint, seed=seed)
+
+    def under(self, scenario: Scenario) -> "Outlook":
+        """The same, by what was learned and with the same draws, had what is known ahead come as a scenario says.
+
+        Raises `SettingsError` for edits that do not fit.
+        """
+        standing = self.fitted.standing_on(scenario.applied(self.known, self.horizon))
+        return told(
+            standing, self.errors, self.horizon, self.levels, self.seed, self.ranges, self.limits, len(self.paths),
+            self.joint,
+        )  # fmt: skip
 
     def sentence(
         self, at: Moment | None = None, key: str | None = None, level: float | None = None, above: float | None = None,
@@ -193,6 +206,7 @@ def outlook(
     whole: bool = False,
     paths: int = 1000,
     joint: bool = True,
+    scenario: Scenario | None = None,
     rehearsals: int = REHEARSED,
     progress: Callable[[float], object] | None = None,
     stop_asked: Callable[[], bool] = bool,
@@ -202,20 +216,24 @@ def outlook(
     Ranges and paths are made of the errors of walk-forward `results`, the contender's own cells; without any, or beyond
     the horizon that they judged, of those of up to `rehearsals` earlier origins, which three refits forecast. By
     “theory”, ranges are those that the forecaster states itself, where it does. `floor`, `ceiling` and `whole` numbers
-    are what the quantity can be; `ahead` says how columns that are known ahead go on where they end too early.
+    are what the quantity can be; `ahead` says how columns that are known ahead go on where they end too early,
+    `scenario` how they come otherwise than given: nothing of it is learned from.
 
     Raises `SettingsError` for what does not fit, `TooShortError` where nothing is known or such a column ends before
     the horizon, `StoppedError` when a stop was asked for.
     """
     require_panel(panel)
-    limits = Limits(floor, ceiling, whole)
+    limits, paths = Limits(floor, ceiling, whole), drawable(paths)
     if ranges not in get_args(RangesBy):
         raise SettingsError(f"Ranges are by {' or '.join(get_args(RangesBy))}.", field="ranges")
     steps = _horizon(panel, contender, results, horizon)
     known = continued(panel.cut_at(until), contender, steps, ahead)
-    require_ahead(known, contender.forecaster, steps)
+    as_said = known if scenario is None else scenario.applied(known, steps)
+    require_ahead(as_said, contender.forecaster, steps)
     errors = _errors(known, contender, results, steps, seed, rehearsals, progress, stop_asked)
     fitted = contender.fit(known, horizon=steps, seed=seed, levels=tuple(levels))
+    if scenario is not None:
+        fitted = fitted.standing_on(as_said)
     return told(fitted, errors, steps, levels, seed, ranges, limits, paths, joint)
 
 
@@ -223,14 +241,14 @@ def told(
     fitted: FittedContender, errors: PastErrors, horizon: int, levels: Sequence[float], seed: int, ranges: RangesBy,
     limits: Limits, paths: int, joint: bool,
 ) -> Outlook:  # fmt: skip
-    """What a fitted contender forecasts from where it stands, with ranges and paths from past errors."""
+    """What a fitted contender forecasts from where it stands, with ranges and paths, if any, from past errors."""
     own = ranges == "theory" or not np.isfinite(errors.flat).any()
     forecast = fitted.forecast(horizon, levels, None if own else errors.flat)
     plain = Outlook(
         fitted.known, fitted, fitted.until, forecast.mean, forecast.levels, forecast.lower, forecast.upper,
-        np.empty((0, *forecast.mean.shape)), joint, errors, "theory" if own else "errors", limits,
+        np.empty((0, *forecast.mean.shape)), joint, errors, "theory" if own else "errors", limits, seed,
     )  # fmt: skip
-    return _within(plain, _drawn(plain, _count(paths), seed, joint), ranges)
+    return _within(plain, _drawn(plain, paths, seed, joint), ranges)
 
 
 def _within(plain: Outlook, free: Floats, wanted: RangesBy) -> Outlook:
@@ -277,7 +295,8 @@ def _errors(
     return rehearsed(known, contender, steps, seed, most, progress, stop_asked)
 
 
-def _count(paths: int) -> int:
+def drawable(paths: int) -> int:
+    """So many paths; raises `SettingsError` for more, or fewer, than are drawn."""
     if not 1 <= paths <= MOST_PATHS:
         raise SettingsError(f"1 to {MOST_PATHS:,} paths are drawn.", field="paths")
     return paths
@@ -286,6 +305,8 @@ def _count(paths: int) -> int:
 def _drawn(made: Outlook, count: int, seed: int, joint: bool) -> Floats:
     """Paths (count, n_series, horizon) before limits: with errors drawn from past ones; by theory simulated, where it
     can, and then each series on its own."""
+    if not count:
+        return np.empty((0, *made.mean.shape))
     if made.ranges == "errors":
         return made.fitted.futures(drawn(made.errors.flat, count, seed, joint))
     simulated = made.fitted.simulated(made.horizon, count, seed) if made.fitted.has_theory else None

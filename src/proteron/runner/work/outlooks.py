@@ -1,5 +1,6 @@
 """Outlooks: one refit on everything known, once its experiment is finished."""
 
+import time
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from sqlalchemy import select
@@ -24,21 +25,32 @@ class OutlookWork(LongWork):
     task: ClassVar[str] = "make_outlook"
 
     def run(self, here: "type[Here]", step: Any, job: Job) -> str:
-        """Refit on everything known and store mean and ranges."""
+        """Refit on everything known and store mean, ranges, paths, and what was learned."""
         outlook_id = job["outlook_id"]
         with here.database.session() as session:
             record = records.get_outlook(session, outlook_id)
             if record.state != "queued" or get_experiment(session, record.experiment_id).state in _GOING:
                 return "skipped"
-        arrays, paths = _make(here, outlook_id)
+        from proteron.core.errors import StoppedError
+
+        try:
+            arrays, paths, learned = _make(here, outlook_id)
+        except StoppedError:
+            return "stopped"
         with here.database.session() as session:
+            if records.get_outlook(session, outlook_id, lock=True).state != "queued":
+                return "stopped"
             records.keep_paths(session, outlook_id, paths)
+            records.keep_learned(session, outlook_id, learned)
             records.finish_outlook(session, outlook_id, "done", arrays)
         return "done"
 
     def give_up(self, here: "type[Here]", step: Any, reason: str, job: Job) -> None:
         with here.database.session() as session:
             records.finish_outlook(session, job["outlook_id"], "failed", reason=reason)
+
+    def wanted(self, session: Session, job: Job) -> bool:
+        return records.get_outlook(session, job["outlook_id"]).state == "queued"
 
     def lost(self, session: Session, queue: Queue) -> None:
         """Outlooks wait for their experiment, and survive a lost job."""
@@ -52,17 +64,21 @@ class OutlookWork(LongWork):
 
     def running(self, session: Session, project_id: int) -> list[Running]:
         query = select(OutlookRecord).where(OutlookRecord.project_id == project_id, OutlookRecord.state == "queued")
-        return [Running("outlook", each.id, each.document["contender"], 0, 1) for each in session.scalars(query)]
+        return [
+            Running("outlook", each.id, each.document["contender"], round(100 * each.share), 100)
+            for each in session.scalars(query)
+        ]  # fmt: skip
 
 
 _GOING = ("queued", "running")
+_TELL_EVERY = 0.5
 
 
-def _make(here: "type[Here]", outlook_id: int) -> "tuple[bytes, NDArray[np.float64]]":
-    """The final forecast of an outlook, as packed arrays, and its paths."""
-    import numpy as np
-
+def _make(here: "type[Here]", outlook_id: int) -> "tuple[bytes, NDArray[np.float64], bytes]":
+    """The final forecast of an outlook, as packed arrays, its paths, and what it learned; told of on the way."""
     from proteron.core.experiment import Judging, OutlookSettings
+    from proteron.core.outlook.keeping import arrays_of
+    from proteron.core.outlook.learned import learned_by, learned_bytes
     from proteron.records.database import pack_arrays
     from proteron.records.results import load_results
 
@@ -72,13 +88,15 @@ def _make(here: "type[Here]", outlook_id: int) -> "tuple[bytes, NDArray[np.float
         panel = here.panels.get(session, experiment.dataset_id)
         judging, asked = Judging.parse(experiment.document), OutlookSettings.parse(record.document)
         results = load_results(session, experiment.id, [str(asked.contender)])
-    made = asked.made(panel, judging.entry(str(asked.contender)).contender, results, judging)
-    held, of = made.held
-    arrays = {
-        "mean": made.mean, "origin": np.array(made.origin), "held": held, "held of": of,
-        "errors": made.errors.counts(), "how": np.array(made.how),
-        "notes": np.array(made.notes, dtype=str), "drawn": np.array(len(made.paths)),
-    }  # fmt: skip
-    arrays |= {f"lower {level}": bound for level, bound in made.lower.items()}
-    arrays |= {f"upper {level}": bound for level, bound in made.upper.items()}
-    return pack_arrays(arrays), made.paths
+    told, wanted = [time.monotonic()], [True]
+
+    def tell(share: float) -> None:
+        if time.monotonic() - told[0] < _TELL_EVERY:
+            return
+        told[0] = time.monotonic()
+        with here.database.session() as session:
+            wanted[0] = records.tell_share(session, outlook_id, round(share, 3))
+
+    contender = judging.entry(str(asked.contender)).contender
+    made = asked.made(panel, contender, results, judging, progress=tell, stop_asked=lambda: not wanted[0])
+    return pack_arrays(arrays_of(made)), made.paths, learned_bytes(learned_by(made))

@@ -1,20 +1,16 @@
-"""Outlooks: ordered here, made by the runner, read and taken away."""
+"""Outlooks that are made, as they are read: chances, totals, words."""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-import pyarrow as pa
 from numpy.typing import NDArray
 
 from proteron.core.errors import SettingsError
-from proteron.core.experiment import Judging, OutlookSettings
-from proteron.core.forecasters.ahead import require_ahead
-from proteron.core.outlook import continued
 from proteron.core.outlook.chances import Chance, Peak, chance, peak
+from proteron.core.outlook.drawing import apart
 from proteron.core.outlook.errors import share_held
-from proteron.core.outlook.limits import Limits
 from proteron.core.outlook.sentences import Said, whole_paragraph, whole_sentence
 from proteron.core.outlook.totals import How, Totals, totals
 from proteron.core.panel import Floats, Panel
@@ -23,40 +19,9 @@ from proteron.records import experiments as records
 from proteron.records.database import ConflictError, unpack_arrays
 from proteron.records.models import OutlookRecord
 from proteron.records.outlooks import get_outlook, paths_of
-from proteron.records.projects import choose
-from proteron.services.experiments import judging_of
 from proteron.services.resources import Resources
 
 Arrays = dict[str, NDArray[Any]]
-
-
-def order(reach: Resources, experiment_id: int, asked: OutlookSettings) -> OutlookRecord:
-    """Queue a refit of one contender; ranges come from its walk-forward errors, or rehearsals where it goes further.
-
-    Raises, before anything is queued, `SettingsError` for what does not fit, `TooShortError` where a column that is
-    known ahead ends too early.
-    """
-    with reach.database.session() as session:
-        experiment = records.get_experiment(session, experiment_id)
-        judging = judging_of(experiment)
-        judging.entry(str(asked.contender))
-        Limits(asked.floor, asked.ceiling, asked.whole)
-        _check_ahead(reach.panel(experiment.dataset_id), judging, asked)
-        record = OutlookRecord(
-            project_id=experiment.project_id, experiment_id=experiment.id, state="queued", document=asked.document()
-        )
-        session.add(record)
-        session.flush()
-        choose(session, experiment.project_id, {"outlook_id": record.id})
-    reach.queue.defer_outlook(record.id)
-    return record
-
-
-def _check_ahead(panel: Panel, judging: Judging, asked: OutlookSettings) -> None:
-    contender = judging.entry(str(asked.contender)).contender
-    horizon = asked.horizon or judging.folds.horizon
-    known = continued(panel.cut_at(asked.until), contender, horizon, asked.ahead)
-    require_ahead(known, contender.forecaster, horizon)
 
 
 @dataclass(frozen=True)
@@ -107,6 +72,15 @@ class Made:
         """How many paths were drawn; 0 for what was made before they were kept."""
         return int(self.arrays.get("drawn", 0))
 
+    @property
+    def seed(self) -> int | None:
+        """Of the draws; None for what was made before it was kept."""
+        return int(self.arrays["seed"]) if "seed" in self.arrays else None
+
+    def ranges(self) -> dict[float, tuple[Floats, Floats]]:
+        """Both ends of every range by level, (n_series, horizon) each."""
+        return {level: (self.arrays[f"lower {level}"], self.arrays[f"upper {level}"]) for level in self.levels}
+
     def errors(self, index: int) -> int:
         """How many origins the ranges of a series rest on; 0 where that is not known."""
         return int(self.arrays["errors"][index]) if "errors" in self.arrays else 0
@@ -154,14 +128,17 @@ def chances(
 
 def totals_of(
     reach: Resources, found: Made, by: str | None, how: How, groups: Mapping[str, Sequence[str]] | None,
-    series: int | None,
+    series: int | None, joint: bool = True,
 ) -> Totals:  # fmt: skip
-    """Of a series, or of groups of them."""
+    """Of a series, or of groups of them; not `joint`, as if no errors belonged together."""
     panel, mean = found.panel, found.arrays["mean"]
-    if series is not None and groups is None:
-        panel, mean = panel.select([series]), mean[[series]]
-        return totals(panel, found.origin, mean, paths(reach, found, series), found.levels, by, how, None)
-    return totals(panel, found.origin, mean, paths(reach, found), found.levels, by, how, groups)
+    one = None if groups is not None else series
+    if one is not None:
+        panel, mean = panel.select([one]), mean[[one]]
+    drawn = paths(reach, found, one)
+    if not joint:
+        drawn = apart(drawn, found.seed or 0)
+    return totals(panel, found.origin, mean, drawn, found.levels, by, how, groups)
 
 
 def words(
@@ -179,21 +156,3 @@ def words(
         paths(reach, found, series)[:, 0], known.series(series), share, of, found.errors(series), found.how,
     )  # fmt: skip
     return whole_sentence(said, found.origin + step, above), whole_paragraph(said)
-
-
-def table_of(panel: Panel, arrays: Arrays) -> pa.Table:
-    """All series: time, key, mean and the ends of every range."""
-    horizon = arrays["mean"].shape[1]
-    times = panel.axis.times(int(arrays["origin"]) + np.arange(horizon))
-    columns = {
-        "time": pa.array(np.tile(times, len(panel)), pa.timestamp("s", tz="UTC")),
-        "key": pa.array(np.repeat(np.array(panel.keys, dtype=object), horizon), pa.string()),
-        "mean": _numbers(arrays["mean"]),
-    }
-    for level in sorted(_levels(arrays)):
-        columns |= {f"{end}_{level:g}": _numbers(arrays[f"{end} {level}"]) for end in ("lower", "upper")}
-    return pa.table(columns)
-
-
-def _numbers(values: NDArray[np.float64]) -> pa.Array:
-    return pa.array(values.ravel(), mask=np.isnan(values.ravel()))

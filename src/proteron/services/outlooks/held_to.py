@@ -1,0 +1,108 @@
+"""Outlooks held to what they promised, once later versions of the data have brought the truth."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from proteron.core.outlook.fared import Fared, fared
+from proteron.core.panel import Floats, Panel
+from proteron.records import outlooks as records
+from proteron.records.database import unpack_arrays
+from proteron.records.experiments import get_experiment
+from proteron.records.models import Dataset, OutlookRecord
+from proteron.services.outlooks.shown import Made
+from proteron.services.resources import Resources, Shelf
+
+_KEPT = 200
+
+
+@dataclass(frozen=True)
+class Held:
+    """How an outlook fared by the newest version of its data: that one, what it was made from, and when it `came`."""
+
+    made: Made
+    dataset: Dataset
+    newer: bool
+    fared: Fared
+
+    @property
+    def when(self) -> list[str]:
+        """Local times of its steps."""
+        local = self.made.panel.axis.local(self.made.origin + np.arange(self.made.horizon))
+        return [str(each).replace("T", " ")[:16] for each in local]
+
+    @property
+    def sentence(self) -> str:
+        """The verdict in words."""
+        return self.fared.in_words(self.made.panel.keys, self.when)
+
+
+def newest(session: Session, dataset_id: int) -> Dataset:
+    """The newest version with the same step that descends from a version of the data; itself where there is none."""
+    found = first = session.get_one(Dataset, dataset_id)
+    query = select(Dataset).where(Dataset.project_id == first.project_id, Dataset.id > first.id)
+    mine = {first.id}
+    for each in session.scalars(query.order_by(Dataset.id)).all():
+        if each.parent_id in mine:
+            mine.add(each.id)
+            if each.deleted is None and each.layout["step"] == first.layout["step"]:
+                found = each
+    return found
+
+
+def has_newer(reach: Resources, outlook_id: int) -> bool:
+    """Whether a version of the data has come since an outlook was made."""
+    with reach.database.session() as session:
+        dataset_id = get_experiment(session, records.get_outlook(session, outlook_id).experiment_id).dataset_id
+        return newest(session, dataset_id).id != dataset_id
+
+
+def held_to(reach: Resources, outlook_id: int) -> Held | None:
+    """How an outlook fared; None for one that is not made, or that was made before its paths were kept."""
+    with reach.database.session() as session:
+        record = records.get_outlook(session, outlook_id)
+        dataset_id = get_experiment(session, record.experiment_id).dataset_id
+        latest = newest(session, dataset_id)
+    if record.state != "done" or not record.arrays:
+        return None
+    made = Made(record, reach.panel(dataset_id), unpack_arrays(record.arrays))
+    if not made.paths:
+        return None
+    shelf: Shelf[tuple[int, int, object], Fared] = reach.open("held to", lambda: Shelf(_KEPT))
+
+    def look() -> Fared:
+        with reach.database.session() as session:
+            paths = records.paths_of(session, outlook_id, made.horizon)
+        truth = truth_in(made, reach.panel(latest.id))
+        with reach.computing():
+            return fared(made.arrays["mean"], paths, made.ranges(), truth)
+
+    found = shelf.get((outlook_id, latest.id, record.finished), look)
+    return Held(made, latest, latest.id != dataset_id, found)
+
+
+def truth_in(made: Made, panel: Panel) -> Floats:
+    """What came of the steps of an outlook by another version of its data, (n_series, horizon); NaN where nothing did,
+    or where that is not to be scored."""
+    out = np.full((len(made.panel), made.horizon), np.nan)
+    times = made.panel.axis.times(made.origin + np.arange(made.horizon))
+    values = panel.scorable()
+    for index, key in enumerate(made.panel.keys):
+        if key not in panel.keys:
+            continue
+        there = panel.index(key)
+        own = panel.times(key)
+        at = np.searchsorted(own, times)
+        inside = at < len(own)
+        inside[inside] = own[at[inside]] == times[inside]
+        out[index, inside] = values[panel.offsets[there] + at[inside]]
+    return out
+
+
+def earlier(reach: Resources, project_id: int) -> list[tuple[OutlookRecord, Held | None]]:
+    """The outlooks of a project, the newest first, each with how it fared where that can be told."""
+    with reach.database.session() as session:
+        found = records.outlooks_of(session, project_id)
+    return [(each, held_to(reach, each.id) if each.state == "done" else None) for each in found]
