@@ -162,7 +162,7 @@ def test_configured_sources_are_read_only_and_bounded(
     )
     names = get(client, "/connections").json["connections"]
     kinds = {"plant": "sql", "own": "sql", "gone": "sql", "feed": "http"}
-    assert names == [{"name": name, "kind": kind} for name, kind in kinds.items()]
+    assert names == [{"name": name, "kind": kind, "writes": False} for name, kind in kinds.items()]
 
     def fetch(connection: str, query: str | None = None):
         return post(client, "/uploads/fetch", {"connection": connection, "query": query})

@@ -121,7 +121,8 @@ def test_recent_points_that_do_not_fit_are_refused_in_words() -> None:
     hourly = stamps(known, POINTS, POINTS + 2)
     for recent, words in (
         ({"west": Recent(hourly, [1, 2])}, "Nothing was learned of “west”"), ({}, "at least one series"),
-        ({"north": Recent([hourly[0]], [1, 2])}, "as many times as values"), ({"north": Recent([], [])}, "at least one"),
+        ({"north": Recent([hourly[0]], [1, 2])}, "as many times as values"),
+        ({"north": Recent([], [])}, "at least one"),
         ({"north": Recent(["2024-01-11T00:30Z"], [1])}, "not on the grid that was learned on: 1 hour"),
         ({"north": Recent(stamps(known, 0, 96)[::24], [1] * 4)}, "No two points of “north” are one step apart"),
         ({"north": Recent([hourly[0]] * 2, [1, 2])}, "comes twice"),

@@ -61,7 +61,7 @@ def upload(query: shapes.UploadQuery) -> Response:
 def connections() -> Response:
     """Names of the SQL and HTTP sources in the server's configuration; their addresses never leave it."""
     found = load_connections(services().settings.connections)
-    views = [shapes.ConnectionView(name=name, kind="sql") for name in found.sql]
+    views = [shapes.ConnectionView(name=name, kind="sql", writes=each.writes) for name, each in found.sql.items()]
     views += [shapes.ConnectionView(name=name, kind="http") for name in found.http]
     return answer(shapes.ConnectionList(connections=views))
 

@@ -362,6 +362,7 @@ class FetchBody(Body):
 class ConnectionView(BaseModel):
     name: str
     kind: Literal["sql", "http"]
+    writes: bool = Field(False, description="Whether tables may be written there.")
 
 
 class ConnectionList(BaseModel):

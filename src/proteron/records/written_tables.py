@@ -83,10 +83,14 @@ def write_table(connections: Connections, target: Target, issued: Issued) -> int
     try:
         with connected(engine) as opened:
             raw: psycopg.Connection[Any] = opened.connection.driver_connection  # type: ignore[assignment]
-            with raw.cursor() as cursor:
-                cursor.execute(f"SET LOCAL statement_timeout = {int(connection.timeout_seconds * 1000)}")
-                count = _write(cursor, target, issued)
-            raw.commit()
+            try:
+                with raw.cursor() as cursor:
+                    cursor.execute(f"SET LOCAL statement_timeout = {int(connection.timeout_seconds * 1000)}")
+                    count = _write(cursor, target, issued)
+                raw.commit()
+            except psycopg.OperationalError:
+                opened.invalidate()  # the connection is gone, and so is what it had begun
+                raise
             return count
     except psycopg.errors.UniqueViolation as error:
         raise ConflictError(

@@ -13,7 +13,8 @@ from proteron.core.timeline import Ints
 Verdict = Literal["nothing came", "as promised", "drifted"]
 SURE = 0.99  # of all futures of an outlook that is right, so many never alarm
 _SLACK = 0.25  # spreads, that a CUSUM takes off an error at every step
-_USUAL = float(np.sqrt(2 / np.pi)) + 0.5  # spreads, that one takes off the size of an error: its mean, and as much more
+_MEAN = float(np.sqrt(2 / np.pi))  # size of a normal error, in spreads
+_USUAL = _MEAN + 0.5  # spreads, that one takes off the size of an error
 
 
 @dataclass(frozen=True)
@@ -95,7 +96,8 @@ def fared(mean: Floats, paths: Floats, ranges: Mapping[float, tuple[Floats, Floa
     promised = np.abs(paths - mean).mean(axis=0)
     came = np.isfinite(truth) & np.isfinite(mean)
     error = np.where(came, np.abs(mean - truth), np.nan)
-    sums = _sums((truth - centre)[None] / spread)[:, 0]
+    scores = (truth - centre) / spread
+    sums = _sums(scores[None])[:, 0]
     own = _sums((paths - centre) / spread)
     reached = own.max(axis=3)  # (2, n_paths, n_series)
     # each series on the scale of its own futures, so that one limit holds for the worst of them
@@ -104,7 +106,8 @@ def fared(mean: Floats, paths: Floats, ranges: Mapping[float, tuple[Floats, Floa
     worst = (reached / scale[:, None]).max(axis=(0, 2))
     bar = max(float(np.quantile(worst, SURE)), 1.0)
     limit = scale * bar
-    since = np.array([_since(sums[:, index], limit[:, index], came[index]) for index in range(len(mean))])
+    passed = (sums > limit[:, :, None]) & came
+    since = np.array([_since(scores[index], passed[:, index]) for index in range(len(mean))])
     held, of = {}, int(came.sum())
     for level, (low, high) in ranges.items():
         inside = (truth >= low) & (truth <= high) & came
@@ -129,13 +132,17 @@ def _sums(errors: Floats) -> Floats:
     return out
 
 
-def _since(sums: Floats, limit: Floats, came: NDArray[np.bool_]) -> int:
-    """The step after which a series' sums (2, horizon) last stood at zero before they first passed their limit (2,);
-    -1 where they never do."""
-    passed = (sums > limit[:, None]) & came
+def _since(scores: Floats, passed: NDArray[np.bool_]) -> int:
+    """The step a drift began at that a series' sums (2, horizon) tell by having `passed` their limit; -1 without any.
+
+    Of all starts before the alarm, the one from which errors in spreads, or their sizes, were furthest from what they
+    should be, as a sum over the root of their number: the likeliest of a lasting shift (Hinkley 1970).
+    """
     if not passed.any():
         return -1
-    at = int(np.flatnonzero(passed.any(axis=0))[0])
-    which = int(np.argmax(passed[:, at]))
-    zero = np.flatnonzero(sums[which, :at] <= 0)
-    return int(zero[-1]) + 1 if len(zero) else 0
+    last = int(np.flatnonzero(passed.any(axis=0))[0]) + 1
+    there = np.isfinite(scores[:last])
+    sizes = scores if passed[0, last - 1] else np.abs(scores) - _MEAN
+    told = np.where(there, sizes[:last], 0.0)[::-1]
+    count = np.maximum(np.cumsum(there[::-1]), 1)
+    return last - 1 - int(np.argmax(np.abs(np.cumsum(told)) / np.sqrt(count)))
