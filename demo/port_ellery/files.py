@@ -12,19 +12,25 @@ HOURLY = "port-ellery-hourly.csv"
 EVENTS = "port-ellery-pump-starts.jsonl"
 PRODUCTION = "port-ellery-production.csv"
 EXAMPLE = "port-ellery.toml"
+WEEK, WEEK_LATER = "port-ellery-week-ahead.csv", "port-ellery-week-ahead-second.csv"
+_WEEK_PLACES = (0, 2, 5)
+_WEEK_FROM, _WEEK_HOURS, _WEEK_AHEAD = np.datetime64("2024-05-20T00", "h"), 91 * 24, 7 * 24
+_PLANT = (2, np.datetime64("2024-08-22T06", "h"), 11.0)  # a bottling plant in Mill Lane opens, and takes so much
 
 
 def write_demo(folder: Path, seed: int = 1871) -> list[Path]:
     """Write every demo file into `folder`; equal seeds give equal bytes."""
     folder.mkdir(parents=True, exist_ok=True)
     town = make_town(seed)
-    rng = np.random.default_rng([seed, 2])
+    rng = rng_of(seed, 2)
     contents = {
         HOURLY: hourly_csv(town),
         CALENDAR: _holidays(),
         EVENTS: _pump_starts(rng),
         PRODUCTION: _production(rng),
-        "port-ellery-truth.json": json.dumps({"seed": seed, "faults": town.truth}, indent=1, ensure_ascii=False) + "\n",
+        WEEK: _week_ahead(town, rng_of(seed, 4), _WEEK_HOURS),
+        WEEK_LATER: _week_ahead(town, rng_of(seed, 5), _WEEK_HOURS + _WEEK_AHEAD),
+        "port-ellery-truth.json": _truth(town, seed),
         EXAMPLE: _EXAMPLE,
     }
     paths = []
@@ -51,6 +57,38 @@ def hourly_csv(town: Town) -> str:
 
 def _holidays() -> str:
     return "name,first,last\n" + "".join(f"{name},{first},{last}\n" for name, first, last in HOLIDAYS)
+
+
+def rng_of(seed: int, part: int) -> np.random.Generator:
+    """Chance for one part of the files, so that none depends on the others."""
+    return np.random.default_rng([seed, part])
+
+
+def _truth(town: Town, seed: int) -> str:
+    place, since, extra = _PLANT
+    opened = {"kind": "plant opens", "district": DISTRICTS[place][0], "start": f"{since}:00Z", "extra_m3_per_h": extra}
+    told = {"seed": seed, "faults": town.truth, "second delivery": [opened]}
+    return json.dumps(told, indent=1, ensure_ascii=False) + "\n"
+
+
+def _week_ahead(town: Town, rng: np.random.Generator, hours: int) -> str:
+    """Three districts of a summer, and the temperature, which goes on for a week as it is forecast: without inflow."""
+    first = int((_WEEK_FROM - town.times[0]).astype(np.int64))
+    at = slice(first, first + hours + _WEEK_AHEAD)
+    off = np.zeros(hours + _WEEK_AHEAD)
+    off[hours:] = np.cumsum(rng.normal(size=_WEEK_AHEAD)) * 0.12  # forecasts get worse
+    outside = (town.temperature[at] + off).round(1).tolist()
+    stamps = town.times[at].astype(str).tolist()
+    plant, since, extra = _PLANT
+    lines = ["time,district,inflow_m3h,air_temp_c"]
+    for place in _WEEK_PLACES:
+        inflow = town.inflow[place, at] + np.where((town.times[at] >= since) & (place == plant), extra, 0.0)
+        cells = [f"{each:.2f}" if each == each and n < hours else "" for n, each in enumerate(inflow.tolist())]
+        lines += [
+            f"{stamp}:00Z,{DISTRICTS[place][0]},{cell},{degrees:.1f}"
+            for stamp, cell, degrees in zip(stamps, cells, outside, strict=True)
+        ]
+    return "\n".join(lines) + "\n"
 
 
 def _pump_starts(rng: np.random.Generator) -> str:

@@ -30,8 +30,8 @@ def state_of(session: Session, outlook_id: int) -> tuple[str, int]:
 
 def tell_share(session: Session, outlook_id: int, share: float) -> bool:
     """Note how far an outlook is that is being made; whether it is still wanted."""
-    record = get_outlook(session, outlook_id, lock=True)
-    if record.state != "queued":
+    record = session.get(OutlookRecord, outlook_id, with_for_update=True)
+    if record is None or record.state != "queued":
         return False
     record.share = share
     notify(session, {"project": record.project_id, "outlook": record.id, "state": record.state})

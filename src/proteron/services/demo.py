@@ -4,16 +4,19 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from sqlalchemy.orm import Session
+
 from port_ellery import write_demo
-from port_ellery.files import CALENDAR, EVENTS, EXAMPLE, HOURLY, PRODUCTION
+from port_ellery.files import CALENDAR, EVENTS, EXAMPLE, HOURLY, PRODUCTION, WEEK, WEEK_LATER
 from proteron.core.anomalies import Budget
-from proteron.core.experiment import Experiment, Judging
+from proteron.core.experiment import Experiment, Judging, OutlookSettings
 from proteron.core.flatten import Chain, LoessSeasons, Log, PeriodSpread
 from proteron.core.intake import Recipe, read_calendar, read_table
 from proteron.core.windows import WindowPlan
 from proteron.records.configuration import Configuration
 from proteron.records.database import Database
-from proteron.records.datasets import save_dataset
+from proteron.records.datasets import get_dataset, save_dataset
+from proteron.records.experiments import get_experiment
 from proteron.records.models import OutlookRecord
 from proteron.records.projects import choose, create_project, delete_project
 from proteron.records.scans import get_scan
@@ -47,6 +50,9 @@ class _Source:
     plan: dict[str, Any]
     contenders: tuple[dict[str, Any], ...]
     folds: dict[str, Any]
+    outlooks: tuple[dict[str, Any], ...] = ({},)  # of the last contender; the project stands on the first
+    scenario: dict[str, Any] | None = None  # of the first outlook
+    later: str | None = None  # its next delivery, brought in by the account of the first
 
 
 _SOURCES = (
@@ -73,6 +79,36 @@ _SOURCES = (
         ),
         {"kind": "expanding", "count": 4, "horizon": 24},
     ),
+    _Source(
+        "Port Ellery week ahead", WEEK,
+        {
+            "step": "1 hour", "zone": "Europe/Lisbon", "unit": "m³/h",
+            "roles": {"time": "time", "district": "key", "inflow_m3h": "target", "air_temp_c": "known_ahead"},
+        },
+        ({"kind": "period_means", "period": 168},),
+        {"lags": [1, 2, 24, 168], "calendar": ["hour_of_day", "weekday"], "horizon": list(range(1, 25))},
+        (
+            {"name": "same hour last week", "forecaster": {"kind": "seasonal_last_value", "period": 168}},
+            {
+                "name": "Ridge with the heat",
+                "forecaster": {
+                    "kind": "ridge",
+                    "plan": {
+                        "lags": [*range(1, 26), 48, 72, 96, 120, 144, 167, 168, 169],
+                        "calendar": ["hour_of_day", "weekday"], "covariates": [{"column": "air_temp_c", "at": [1]}],
+                        "horizon": [1], "recursive": True,
+                    },
+                },
+            },
+        ),
+        {"kind": "expanding", "count": 4, "horizon": 48, "span": 168, "every": 12},
+        outlooks=({"horizon": 168}, {}),
+        scenario={
+            "name": "heat wave from Wednesday",
+            "edits": [{"column": "air_temp_c", "how": "shift", "values": [6.0], "since": "2024-08-21 00:00"}],
+        },
+        later=WEEK_LATER,
+    ),
 )  # fmt: skip
 
 
@@ -83,16 +119,27 @@ def _bring(database: Database, folder: Path, source: _Source) -> tuple[int, int]
     judging = Judging.model_validate(
         {"contenders": source.contenders, "baseline": source.contenders[0]["name"], "folds": source.folds}
     )
-    best = judging.contenders[-1].name
     chain = Chain.model_validate({"stages": source.chain})
-    return _fill(database, source.title, source.file, reading, judging, chain, plan, ahead=best)
+    begun = _fill(database, source.title, source.file, reading, judging, chain, plan, source.outlooks, source.scenario)
+    if source.later is not None:
+        _deliver(database, folder / source.later, begun[0])
+    return begun
+
+
+def _deliver(database: Database, file: Path, experiment_id: int) -> None:
+    """The next delivery of the data of an experiment, read by the account of the last one; nothing stands on it yet."""
+    with database.session() as session:
+        before = get_dataset(session, get_experiment(session, experiment_id).dataset_id)
+        reading = read_table(file, recipe=Recipe.parse(before.account["recipe"]))
+        save_dataset(session, before.project_id, before.name, reading, parent_id=before.id)
 
 
 def _fill(
     database: Database, title: str, file: str, reading: Any, judging: Judging, chain: Chain, plan: WindowPlan,
-    ahead: str,
+    outlooks: tuple[dict[str, Any], ...] = ({},), scenario: dict[str, Any] | None = None,
 ) -> tuple[int, int]:  # fmt: skip
-    """A project with data, chain, plan, experiment, scan and outlook; experiment and scan, to be queued."""
+    """A project with data, chain, plan, experiment, scan and outlooks by its last contender; experiment and scan, to be
+    queued."""
     panel = reading.panel
     with database.session() as session:
         delete_project(session, title)
@@ -100,18 +147,27 @@ def _fill(
         dataset = save_dataset(session, project.id, Path(file).stem, reading)
         judged = create(session, panel, project.id, dataset.id, "judge", "first look", judging)
         scanned = add_scan(session, dataset, len(panel), ScanSettings(), Budget())
-        outlook = OutlookRecord(
-            project_id=project.id, experiment_id=judged.id, document={"contender": ahead, "horizon": None},
-            state="queued",
-        )  # fmt: skip
-        session.add(outlook)
-        session.flush()
+        by = judging.contenders[-1].name
+        made = [_add_outlook(session, judged, {"contender": by, **asked}) for asked in outlooks]
+        if scenario is not None:
+            _add_outlook(session, judged, {"contender": by, **outlooks[0], "scenario": scenario}, made[0])
         chosen = {
-            "dataset_id": dataset.id, "experiment_id": judged.id, "scan_id": scanned.id, "outlook_id": outlook.id,
+            "dataset_id": dataset.id, "experiment_id": judged.id, "scan_id": scanned.id, "outlook_id": made[0],
             "chain": chain.model_dump(mode="json")["stages"], "plan": plan.document(),
         }  # fmt: skip
         choose(session, project.id, chosen)
         return judged.id, scanned.id
+
+
+def _add_outlook(session: Session, judged: Any, asked: dict[str, Any], of: int | None = None) -> int:
+    """An outlook that waits for its experiment, or a scenario `of` another one."""
+    document = OutlookSettings.parse(asked).document()
+    record = OutlookRecord(
+        project_id=judged.project_id, experiment_id=judged.id, of_id=of, document=document, state="queued"
+    )
+    session.add(record)
+    session.flush()
+    return record.id
 
 
 def demo_folder(settings: Configuration) -> Path:
@@ -144,5 +200,4 @@ def _load(database: Database, folder: Path, name: str) -> tuple[int, int]:
     recipe = Recipe(step=data.step, zone=data.zone, unit=data.unit or "", occasions=calendar)
     reading = read_table(folder / HOURLY, data.roles, recipe=recipe)
     judging = Judging.model_validate({name: getattr(example, name) for name in Judging.model_fields})
-    best = example.contenders[-1].name
-    return _fill(database, name, HOURLY, reading, judging, Chain(_CHAIN), WindowPlan.parse(_PLAN), ahead=best)
+    return _fill(database, name, HOURLY, reading, judging, Chain(_CHAIN), WindowPlan.parse(_PLAN))

@@ -983,6 +983,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/experiments/{experiment_id}/outlooks/lacks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What such an outlook would lack of columns that are known ahead; nothing is made. */
+        post: operations["outlook_view_lacks_experiments__int_experiment_id__outlooks_lacks_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/experiments/{experiment_id}/report.html": {
         parameters: {
             query?: never;
@@ -1192,6 +1209,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/outlooks/{outlook_id}/about": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What an outlook is and rests on: by whom, from which data, with which ranges, and how such ranges held. */
+        get: operations["handover_about_outlooks__int_outlook_id__about_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlooks/{outlook_id}/ahead": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Columns that are known ahead of a series: what was, what is given, and what a scenario makes of it. */
+        get: operations["outlook_view_ahead_outlooks__int_outlook_id__ahead_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/outlooks/{outlook_id}/chance": {
         parameters: {
             query?: never;
@@ -1201,6 +1252,74 @@ export interface paths {
         };
         /** The chance that a series lies above a level, or below one, by its joint paths; and when it is highest. */
         get: operations["outlook_view_chance_outlooks__int_outlook_id__chance_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlooks/{outlook_id}/forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Forecast from recent points, by what the outlook learned: nothing is learned or stored. */
+        post: operations["handover_forecast_outlooks__int_outlook_id__forecast_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlooks/{outlook_id}/held": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How an outlook fared by the newest version of its data: errors against what was promised, ranges, drift. */
+        get: operations["handover_view_held_outlooks__int_outlook_id__held_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlooks/{outlook_id}/learned": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What an outlook learned, for `proteron forecast --using` and `load_learned`. */
+        get: operations["handover_learned_file_outlooks__int_outlook_id__learned_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlooks/{outlook_id}/parts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the forecasts of a series are made of, as a sum that adds up to the mean. */
+        get: operations["outlook_view_parts_outlooks__int_outlook_id__parts_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1226,15 +1345,87 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/outlooks/{outlook_id}/table.csv": {
+    "/api/v1/outlooks/{outlook_id}/redraw": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** All series of an outlook as CSV: time, key, mean and the ends of every range. */
-        get: operations["outlook_outlook_csv_outlooks__int_outlook_id__table_csv_get"];
+        get?: never;
+        put?: never;
+        /** Draw the paths anew by another seed; mean and ranges stay as they are. */
+        post: operations["outlook_redraw_outlook_outlooks__int_outlook_id__redraw_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlooks/{outlook_id}/scenario": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a scenario, named by its own number. */
+        delete: operations["outlook_forget_scenario_outlooks__int_outlook_id__scenario_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlooks/{outlook_id}/scenarios": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The scenarios of an outlook, each an outlook of its own. */
+        get: operations["outlook_list_scenarios_outlooks__int_outlook_id__scenarios_get"];
+        put?: never;
+        /** Forecast under a scenario and keep that by its name, in the place of one of the same name; nothing is learned. */
+        post: operations["outlook_keep_scenario_outlooks__int_outlook_id__scenarios_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlooks/{outlook_id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop an outlook that is being made; nothing of it is kept. */
+        post: operations["outlook_stop_outlook_outlooks__int_outlook_id__stop_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlooks/{outlook_id}/table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All series of an outlook: a row per series and time, or wide. The format is the one that is named, or else what
+         * @description the request accepts, JSON where it is all the same; unchanged where its ETag is known.
+         */
+        get: operations["handover_table_outlooks__int_outlook_id__table_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1271,6 +1462,23 @@ export interface paths {
         get: operations["outlook_view_words_outlooks__int_outlook_id__words_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlooks/{outlook_id}/written": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write an outlook to a table of a configured database, in one transaction, with a view of what is newest. */
+        post: operations["handover_write_outlooks__int_outlook_id__written_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1498,6 +1706,23 @@ export interface paths {
         };
         /** What the scan that the project stands on has raised and nobody has judged, the newest first. */
         get: operations["anomalies_open_flags_projects__int_project_id__open_flags_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project_id}/outlooks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The outlooks of a project, the newest first, and how each fared. */
+        get: operations["handover_list_outlooks_projects__int_project_id__outlooks_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1998,6 +2223,101 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** AboutView */
+        AboutView: {
+            /**
+             * Contender
+             * @description The contender's name.
+             */
+            contender: string;
+            /**
+             * Dataset
+             * @description SHA-256 of the version of the data that it was made from.
+             */
+            dataset: string;
+            /**
+             * Experiment
+             * @description The number of the experiment that judged its contender.
+             */
+            experiment: number;
+            /**
+             * Held
+             * @description By level, how often such ranges of earlier errors held.
+             */
+            held: {
+                [key: string]: number | null;
+            };
+            /**
+             * Horizon
+             * @description How many steps ahead.
+             */
+            horizon: number;
+            /**
+             * Issued
+             * @description When it was made, UTC.
+             */
+            issued: string;
+            /**
+             * Joint
+             * @description Whether errors of several series go together as they did.
+             */
+            joint: boolean;
+            /**
+             * Known Until
+             * @description The last time of which anything was known, UTC.
+             */
+            known_until: string;
+            /**
+             * Levels
+             * @description Levels of the ranges, as shares. 0 … 1.
+             */
+            levels: number[];
+            /**
+             * Notes
+             * @description What to know about it, in sentences.
+             */
+            notes: string[];
+            /**
+             * Outlook
+             * @description Its number.
+             */
+            outlook: number;
+            /**
+             * Paths
+             * @description Joint futures: how many, or their values.
+             */
+            paths: number;
+            /**
+             * Ranges
+             * @description What ranges are made of: walk-forward, rehearsals, theory.
+             */
+            ranges: string;
+            /**
+             * Scenario
+             * @description Under which assumptions; null: none but what was given.
+             */
+            scenario: string | null;
+            /**
+             * Seed
+             * @description The same seed gives the same draws.
+             */
+            seed: number | null;
+            /**
+             * Step
+             * @description The spacing in words, such as “1 hour”.
+             */
+            step: string;
+            /**
+             * Unit
+             * @description Unit of the values, such as m³/h.
+             */
+            unit: string;
+            /**
+             * Zone
+             * @description Time zone, such as Europe/Lisbon.
+             */
+            zone: string;
+        };
         /**
          * Additive
          * @description Trend with knots, Fourier seasons, occasions with their days around, and covariates, added up and fitted at once.
@@ -2093,6 +2413,62 @@ export interface components {
              * @default null
              */
             waves: number | null;
+        };
+        /** AheadColumn */
+        AheadColumn: {
+            /**
+             * Edited
+             * @description The same, as the scenario has it.
+             */
+            edited: (number | null)[];
+            /**
+             * Filled
+             * @description The same, as it goes on where it ends too early.
+             */
+            filled: (number | null)[];
+            /**
+             * Given
+             * @description What is known ahead, at each step.
+             */
+            given: (number | null)[];
+            /**
+             * Labels
+             * @description What the values are called.
+             */
+            labels: string[];
+            /**
+             * Name
+             * @description Its name.
+             */
+            name: string;
+            /**
+             * Past
+             * @description What was known of it, up to the last point.
+             */
+            past: (number | null)[];
+            /**
+             * Read
+             * @description Whether the forecast depends on it.
+             */
+            read: boolean;
+            /**
+             * Times
+             * @description Of the past that is shown, and of the steps ahead.
+             */
+            times: number[];
+        };
+        /** AheadView */
+        AheadView: {
+            /**
+             * Columns
+             * @description Columns with their roles or facts.
+             */
+            columns: components["schemas"]["AheadColumn"][];
+            /**
+             * Occasions
+             * @description Names of occasions that lie ahead.
+             */
+            occasions: string[];
         };
         /**
          * Arima
@@ -3794,6 +4170,51 @@ export interface components {
             t: number | null;
         };
         /**
+         * ColumnEdit
+         * @description Values of one column ahead, from `since` to `until`, ends included; times are ISO texts, or grid positions.
+         *
+         *     `set` to one of `values` per step or to a single one; `shift` by, or `scale` with, the first of them; `hold` goes on
+         *     with what stood before `since`.
+         */
+        ColumnEdit: {
+            /**
+             * Column
+             * @description A column's name.
+             */
+            column: string;
+            /**
+             * How
+             * @description What ranges are made of: walk-forward, rehearsals, theory.
+             * @default set
+             * @enum {string}
+             */
+            how: "set" | "shift" | "scale" | "hold";
+            /**
+             * Key
+             * @description Of one series; empty: of all.
+             * @default null
+             */
+            key: string | null;
+            /**
+             * Since
+             * @description First step; empty: the first ahead.
+             * @default null
+             */
+            since: number | string | null;
+            /**
+             * Until
+             * @description Last step; empty: the last ahead.
+             * @default null
+             */
+            until: number | string | null;
+            /**
+             * Values
+             * @description Values, in the unit they are told in.
+             * @default []
+             */
+            values: (number | null)[];
+        };
+        /**
          * ColumnFactView
          * @description One column: its distribution, missing share, link with the target, and the column most like it.
          */
@@ -3998,6 +4419,12 @@ export interface components {
              * @description Its name.
              */
             name: string;
+            /**
+             * Writes
+             * @description Whether tables may be written there.
+             * @default false
+             */
+            writes: boolean;
         };
         /**
          * ContenderEntry
@@ -4828,6 +5255,71 @@ export interface components {
              * @default 6000
              */
             windows_per_epoch: number;
+        };
+        /** DemandBody */
+        DemandBody: {
+            /**
+             * Ahead
+             * @description How columns known ahead go on where they end too early.
+             * @default given
+             * @enum {string}
+             */
+            ahead: "given" | "hold last" | "same as last year";
+            /**
+             * Horizon
+             * @description Steps; empty: as many as were learned for.
+             * @default null
+             */
+            horizon: number | null;
+            /**
+             * Series
+             * @description Recent points by key; they may overlap.
+             */
+            series: {
+                [key: string]: components["schemas"]["RecentBody"];
+            };
+        };
+        /** DemandSeries */
+        DemandSeries: {
+            /**
+             * Lower
+             * @description By level.
+             */
+            lower: {
+                [key: string]: (number | null)[];
+            };
+            /**
+             * Mean
+             * @description The mean.
+             */
+            mean: (number | null)[];
+            /**
+             * Upper
+             * @description By level.
+             */
+            upper: {
+                [key: string]: (number | null)[];
+            };
+        };
+        /** DemandView */
+        DemandView: {
+            /**
+             * Notes
+             * @description What to know about it, in sentences.
+             */
+            notes: string[];
+            /**
+             * Series
+             * @description Number of the series, from 0; or the series themselves, or how many.
+             */
+            series: {
+                [key: string]: components["schemas"]["DemandSeries"];
+            };
+            /**
+             * Times
+             * @description UTC.
+             */
+            times: string[];
         };
         /**
          * DenseNetwork
@@ -5886,6 +6378,107 @@ export interface components {
              * @default []
              */
             ranges: components["schemas"]["Range"][];
+        };
+        /** FaredView */
+        FaredView: {
+            /**
+             * Contender
+             * @description The contender's name.
+             */
+            contender: string;
+            /**
+             * Drifted
+             * @description Keys of series whose errors have drifted.
+             * @default []
+             */
+            drifted: string[];
+            /**
+             * Error
+             * @description Mean size of the error at each step.
+             * @default []
+             */
+            error: (number | null)[];
+            /**
+             * Experiment Id
+             * @description The experiment's number.
+             */
+            experiment_id: number;
+            /**
+             * Held
+             * @description By level, the share of truths in the range.
+             * @default []
+             */
+            held: (number | null)[];
+            /**
+             * Id
+             * @description Its number.
+             */
+            id: number;
+            /**
+             * Known
+             * @description Steps of which the truth has come.
+             * @default 0
+             */
+            known: number;
+            /**
+             * Levels
+             * @description Levels of the ranges, as shares. 0 … 1.
+             * @default []
+             */
+            levels: number[];
+            /**
+             * Newer
+             * @description Whether that is newer than the one it was made from.
+             * @default false
+             */
+            newer: boolean;
+            /**
+             * Of
+             * @description Of how many values.
+             * @default 0
+             */
+            of: number;
+            /**
+             * Promised
+             * @description Mean size of the error at each step in its own paths.
+             * @default []
+             */
+            promised: (number | null)[];
+            /**
+             * Ratio
+             * @description Mean error over what was promised.
+             * @default null
+             */
+            ratio: number | null;
+            /**
+             * Reason
+             * @description Why, in a sentence; null or empty: nothing to say.
+             */
+            reason: string | null;
+            /**
+             * Sentence
+             * @description What it comes to, in a sentence.
+             * @default
+             */
+            sentence: string;
+            /**
+             * State
+             * @description How it stands: queued, running, done, failed or stopped; of a room empty, current or outdated.
+             */
+            state: string;
+            /**
+             * Verdict
+             * @description What follows, in words; of a flag, what the user says of it.
+             * @default nothing came
+             * @enum {string}
+             */
+            verdict: "nothing came" | "as promised" | "drifted";
+            /**
+             * Version
+             * @description The version of the data that brought the truth.
+             * @default null
+             */
+            version: number | null;
         };
         /**
          * FeatureRow
@@ -7019,6 +7612,82 @@ export interface components {
              */
             version: string;
         };
+        /** HeldView */
+        HeldView: {
+            /**
+             * Drifted
+             * @description Keys of series whose errors have drifted.
+             * @default []
+             */
+            drifted: string[];
+            /**
+             * Error
+             * @description Mean size of the error at each step.
+             * @default []
+             */
+            error: (number | null)[];
+            /**
+             * Held
+             * @description By level, the share of truths in the range.
+             * @default []
+             */
+            held: (number | null)[];
+            /**
+             * Known
+             * @description Steps of which the truth has come.
+             * @default 0
+             */
+            known: number;
+            /**
+             * Levels
+             * @description Levels of the ranges, as shares. 0 … 1.
+             * @default []
+             */
+            levels: number[];
+            /**
+             * Newer
+             * @description Whether that is newer than the one it was made from.
+             * @default false
+             */
+            newer: boolean;
+            /**
+             * Of
+             * @description Of how many values.
+             * @default 0
+             */
+            of: number;
+            /**
+             * Promised
+             * @description Mean size of the error at each step in its own paths.
+             * @default []
+             */
+            promised: (number | null)[];
+            /**
+             * Ratio
+             * @description Mean error over what was promised.
+             * @default null
+             */
+            ratio: number | null;
+            /**
+             * Sentence
+             * @description What it comes to, in a sentence.
+             * @default
+             */
+            sentence: string;
+            /**
+             * Verdict
+             * @description What follows, in words; of a flag, what the user says of it.
+             * @default nothing came
+             * @enum {string}
+             */
+            verdict: "nothing came" | "as promised" | "drifted";
+            /**
+             * Version
+             * @description The version of the data that brought the truth.
+             * @default null
+             */
+            version: number | null;
+        };
         /**
          * HistoryView
          * @description What was said of the data of a scan and not taken back, the last first.
@@ -7142,6 +7811,42 @@ export interface components {
              * @description Scores above it are flagged.
              */
             threshold: number;
+        };
+        /** LackView */
+        LackView: {
+            /**
+             * Column
+             * @description A column's name.
+             */
+            column: string;
+            /**
+             * Last
+             * @description The last local time that is known.
+             */
+            last: string;
+            /**
+             * Needed
+             * @description How many are read.
+             */
+            needed: number;
+            /**
+             * Series
+             * @description How many series lack something.
+             */
+            series: number;
+            /**
+             * Steps
+             * @description How many steps ahead are known, in the series that goes furthest.
+             */
+            steps: number;
+        };
+        /** LacksView */
+        LacksView: {
+            /**
+             * Lacks
+             * @description Columns that end too early; nothing where none does.
+             */
+            lacks: components["schemas"]["LackView"][];
         };
         /** LagPlot */
         LagPlot: {
@@ -8329,6 +9034,12 @@ export interface components {
              */
             ranges: "errors" | "theory";
             /**
+             * Seed
+             * @description Of the draws; empty: the experiment's.
+             * @default null
+             */
+            seed: number | null;
+            /**
              * Until
              * @description Known points; empty: all.
              * @default null
@@ -8646,11 +9357,23 @@ export interface components {
              */
             mean: (number | null)[];
             /**
+             * Newer
+             * @description Whether a newer version of its data is there.
+             * @default false
+             */
+            newer: boolean;
+            /**
              * Notes
              * @description What is to be known of it.
              * @default []
              */
             notes: string[];
+            /**
+             * Of
+             * @description The outlook whose scenario it is.
+             * @default null
+             */
+            of: number | null;
             /**
              * Origin
              * @description Grid positions known when the forecast is made.
@@ -8668,6 +9391,18 @@ export interface components {
              * @description Why, in a sentence; null or empty: nothing to say.
              */
             reason: string | null;
+            /**
+             * Scenario
+             * @description The scenario that it stands for; empty: none.
+             * @default null
+             */
+            scenario: string | null;
+            /**
+             * Seed
+             * @description Of the draws; empty: it was made before it was kept.
+             * @default null
+             */
+            seed: number | null;
             /**
              * State
              * @description How it stands: queued, running, done, failed or stopped; of a room empty, current or outdated.
@@ -8710,6 +9445,14 @@ export interface components {
              * @description What it comes to, in a sentence.
              */
             sentence: string;
+        };
+        /** OutlooksView */
+        OutlooksView: {
+            /**
+             * Outlooks
+             * @description Outlooks, the newest first.
+             */
+            outlooks: components["schemas"]["FaredView"][];
         };
         /**
          * OverlayBody
@@ -8810,6 +9553,19 @@ export interface components {
              * @description Its name.
              */
             name: string;
+        };
+        /** PartsView */
+        PartsView: {
+            /**
+             * Names
+             * @description Names of the columns, in order.
+             */
+            names: string[];
+            /**
+             * Parts
+             * @description By name, at each step; they add up to the mean.
+             */
+            parts: (number | null)[][];
         };
         /** PathsView */
         PathsView: {
@@ -10072,6 +10828,27 @@ export interface components {
              */
             typical: number | null;
         };
+        /** RecentBody */
+        RecentBody: {
+            /**
+             * Columns
+             * @description Columns beside the values, by name.
+             * @default {}
+             */
+            columns: {
+                [key: string]: (number | null)[];
+            };
+            /**
+             * Times
+             * @description ISO texts, local without an offset, or seconds since 1970.
+             */
+            times: (string | number)[];
+            /**
+             * Values
+             * @description Values, in the unit they are told in.
+             */
+            values: (number | null)[];
+        };
         /**
          * Recipe
          * @description What was understood and decided about sources; the same recipe on the same sources gives the same hash.
@@ -10401,6 +11178,14 @@ export interface components {
              * @default 6000
              */
             windows_per_epoch: number;
+        };
+        /** RedrawBody */
+        RedrawBody: {
+            /**
+             * Seed
+             * @description The same seed gives the same draws.
+             */
+            seed: number;
         };
         /**
          * Regression
@@ -10953,6 +11738,54 @@ export interface components {
              * @description The detector; “contender”: what a contender did not expect one step ahead.
              */
             using: string;
+        };
+        /**
+         * Scenario
+         * @description Edits of what is known ahead, one after the other, under a name.
+         */
+        Scenario: {
+            /**
+             * Added
+             * @description Occasions that come as well.
+             * @default []
+             */
+            added: components["schemas"]["OccasionSpan"][];
+            /**
+             * Edits
+             * @description One after the other.
+             * @default []
+             */
+            edits: components["schemas"]["ColumnEdit"][];
+            /**
+             * Name
+             * @description Its name.
+             * @default scenario
+             */
+            name: string;
+            /**
+             * Removed
+             * @description Names of occasions that do not come.
+             * @default []
+             */
+            removed: string[];
+        };
+        /** ScenarioView */
+        ScenarioView: {
+            /**
+             * Id
+             * @description Its number.
+             */
+            id: number;
+            /** @description What it takes to come otherwise than given. */
+            scenario: components["schemas"]["Scenario"];
+        };
+        /** ScenariosView */
+        ScenariosView: {
+            /**
+             * Scenarios
+             * @description Of the outlook, the oldest first.
+             */
+            scenarios: components["schemas"]["ScenarioView"][];
         };
         /** ScoresView */
         ScoresView: {
@@ -12318,6 +13151,12 @@ export interface components {
              */
             how: "sum" | "mean" | "last" | "max" | "min";
             /**
+             * Joint
+             * @description Errors belong together as they did; or else as if none did.
+             * @default true
+             */
+            joint: boolean;
+            /**
              * Series
              * @description One series; empty: all, or the groups.
              * @default null
@@ -13035,6 +13874,50 @@ export interface components {
              * @default 6.633
              */
             threshold: number;
+        };
+        /** WriteBody */
+        WriteBody: {
+            /**
+             * Connection
+             * @description A database of the server's configuration.
+             */
+            connection: string;
+            /**
+             * Schema Name
+             * @description Of the database.
+             * @default public
+             */
+            schema_name: string;
+            /**
+             * Table
+             * @description Its name; made where it is not there.
+             */
+            table: string;
+            /**
+             * Way
+             * @description Make the table, replace what is in it, or append.
+             * @default create
+             * @enum {string}
+             */
+            way: "create" | "replace" | "append";
+        };
+        /** WrittenView */
+        WrittenView: {
+            /**
+             * Rows
+             * @description Rows.
+             */
+            rows: number;
+            /**
+             * Table
+             * @description Its name.
+             */
+            table: string;
+            /**
+             * View
+             * @description A view of the newest forecast of every series and time.
+             */
+            view: string;
         };
         /**
          * YeoJohnson
@@ -16433,6 +17316,60 @@ export interface operations {
             };
         };
     };
+    outlook_view_lacks_experiments__int_experiment_id__outlooks_lacks_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The experiment's number. */
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewOutlook"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LacksView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     takeaway_report_html_experiments__int_experiment_id__report_html_get: {
         parameters: {
             query?: never;
@@ -17151,6 +18088,127 @@ export interface operations {
             };
         };
     };
+    handover_about_outlooks__int_outlook_id__about_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The outlook's number. */
+                outlook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AboutView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    outlook_view_ahead_outlooks__int_outlook_id__ahead_get: {
+        parameters: {
+            query?: {
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
+                series?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The outlook's number. */
+                outlook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AheadView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     outlook_view_chance_outlooks__int_outlook_id__chance_get: {
         parameters: {
             query?: {
@@ -17183,6 +18241,231 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    handover_forecast_outlooks__int_outlook_id__forecast_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The outlook's number. */
+                outlook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DemandBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DemandView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    handover_view_held_outlooks__int_outlook_id__held_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The outlook's number. */
+                outlook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeldView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    handover_learned_file_outlooks__int_outlook_id__learned_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The outlook's number. */
+                outlook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    outlook_view_parts_outlooks__int_outlook_id__parts_get: {
+        parameters: {
+            query?: {
+                /** @description Number of the series, from 0; or the series themselves, or how many. */
+                series?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The outlook's number. */
+                outlook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PartsView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -17265,9 +18548,299 @@ export interface operations {
             };
         };
     };
-    outlook_outlook_csv_outlooks__int_outlook_id__table_csv_get: {
+    outlook_redraw_outlook_outlooks__int_outlook_id__redraw_post: {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                /** @description The outlook's number. */
+                outlook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RedrawBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutlookView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    outlook_forget_scenario_outlooks__int_outlook_id__scenario_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The outlook's number. */
+                outlook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutlookView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    outlook_list_scenarios_outlooks__int_outlook_id__scenarios_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The outlook's number. */
+                outlook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScenariosView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    outlook_keep_scenario_outlooks__int_outlook_id__scenarios_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The outlook's number. */
+                outlook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Scenario"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutlookView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    outlook_stop_outlook_outlooks__int_outlook_id__stop_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The outlook's number. */
+                outlook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutlookView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    handover_table_outlooks__int_outlook_id__table_get: {
+        parameters: {
+            query?: {
+                /** @description csv, json, parquet, arrow or xlsx; empty: by Accept. */
+                format?: string | null;
+                /** @description A row per series and time, or per time. */
+                form?: "long" | "wide";
+            };
             header?: never;
             path: {
                 /** @description The outlook's number. */
@@ -17283,6 +18856,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    "application/json": Record<string, never>;
+                    "application/vnd.apache.arrow.file": string;
+                    "application/vnd.apache.parquet": string;
+                    "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": string;
                     "text/csv": string;
                 };
             };
@@ -17394,6 +18971,69 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    handover_write_outlooks__int_outlook_id__written_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The outlook's number. */
+                outlook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WriteBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WrittenView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -18425,6 +20065,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OpenFlagsView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    handover_list_outlooks_projects__int_project_id__outlooks_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The project's number. */
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutlooksView"];
                 };
             };
             /** @description Not Found */

@@ -50,7 +50,7 @@ class OutlookWork(LongWork):
             records.finish_outlook(session, job["outlook_id"], "failed", reason=reason)
 
     def wanted(self, session: Session, job: Job) -> bool:
-        return records.get_outlook(session, job["outlook_id"]).state == "queued"
+        return session.scalar(select(OutlookRecord.state).where(OutlookRecord.id == job["outlook_id"])) == "queued"
 
     def lost(self, session: Session, queue: Queue) -> None:
         """Outlooks wait for their experiment, and survive a lost job."""
