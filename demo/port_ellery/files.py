@@ -76,7 +76,7 @@ def _week_ahead(town: Town, rng: np.random.Generator, hours: int) -> str:
     first = int((_WEEK_FROM - town.times[0]).astype(np.int64))
     at = slice(first, first + hours + _WEEK_AHEAD)
     off = np.zeros(hours + _WEEK_AHEAD)
-    off[hours:] = np.cumsum(rng.normal(size=_WEEK_AHEAD)) * 0.12  # forecasts get worse
+    off[hours:] = np.cumsum(rng.normal(size=_WEEK_AHEAD)) * 0.04  # forecasts get worse
     outside = (town.temperature[at] + off).round(1).tolist()
     stamps = town.times[at].astype(str).tolist()
     plant, since, extra = _PLANT

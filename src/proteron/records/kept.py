@@ -6,9 +6,10 @@ changed since. What is deleted is hidden, with all that belongs to it, and can b
 
 from collections.abc import Mapping
 from datetime import UTC, datetime, timedelta
+from functools import cache
 from typing import Any, Literal, get_args
 
-from sqlalchemy import delete, exists, select, update
+from sqlalchemy import bindparam, delete, exists, select, update
 from sqlalchemy.orm import Session
 
 from proteron.core.errors import ProteronError, SettingsError
@@ -214,14 +215,30 @@ _BELONGS: dict[str, tuple[Any, str | None]] = {
 def require_present(session: Session, named: Mapping[str, Any]) -> None:
     """Raise `NotFoundError` where a record named by its number, or what it belongs to, is deleted."""
     for name, number in named.items():
-        place: tuple[str, Any] | None = (name, number) if name in _BELONGS and number < _LARGEST else None
-        while place is not None:
-            table, above = _BELONGS[place[0]]
-            columns = [getattr(table, column) for column in (above, "deleted") if column and hasattr(table, column)]
-            row = session.execute(select(*columns).where(table.id == place[1])).first()
-            if row is not None and getattr(row, "deleted", None) is not None:
-                refuse_deleted(session.get_one(table, place[1]))
-            place = (above, row[0]) if above and row is not None else None
+        if name not in _BELONGS or number >= _LARGEST:
+            continue
+        tables, query = _upwards(name)
+        row = session.execute(query, {"number": number}).first()
+        for table, number_there, deleted in zip(tables, row[::2], row[1::2], strict=True) if row else ():
+            if deleted is not None:
+                refuse_deleted(session.get_one(table, number_there))
+
+
+@cache
+def _upwards(name: str) -> tuple[list[Any], Any]:
+    """The tables of a record named by its number and of all it belongs to, and a query for number and deletion of
+    each; only those of them that can be deleted."""
+    first, above = _BELONGS[name]
+    tables: list[Any] = [first]
+    joined = first.__table__
+    while above is not None:
+        table, further = _BELONGS[above]
+        joined = joined.outerjoin(table.__table__, getattr(tables[-1], above) == table.id)
+        tables.append(table)
+        above = further
+    kept = [table for table in tables if hasattr(table, "deleted")]
+    columns = [column for table in kept for column in (table.id, table.deleted)]
+    return kept, select(*columns).select_from(joined).where(first.id == bindparam("number"))
 
 
 def purge(session: Session, now: datetime | None = None) -> int:
