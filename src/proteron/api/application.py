@@ -137,7 +137,7 @@ def _refuse_what_no_text_holds() -> None:
 def _refuse_what_is_deleted() -> None:
     """What is deleted is not there, nor anything that belongs to it, but for taking it back."""
     if request.view_args and request.blueprint != "kept":
-        with services().database.session() as session:
+        with services().database.look() as session:
             require_present(session, request.view_args)
 
 

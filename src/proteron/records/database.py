@@ -77,11 +77,19 @@ class Database:
         )
         event.listen(self.engine, "connect", _adapt)
         self._sessions = sessionmaker(self.engine, expire_on_commit=False)
+        alone = self.engine.execution_options(isolation_level="AUTOCOMMIT")
+        self._looks = sessionmaker(alone, expire_on_commit=False, autoflush=False)
 
     @contextmanager
     def session(self) -> Iterator[Session]:
         """A session that commits at the end, or rolls everything back."""
         with self._sessions.begin() as session:
+            yield session
+
+    @contextmanager
+    def look(self) -> Iterator[Session]:
+        """A session for single queries that read: each on its own, without the way there and back of a transaction."""
+        with self._looks() as session:
             yield session
 
     def close(self) -> None:

@@ -20,6 +20,14 @@ def _cells(values: Floats) -> pa.Array:
     return pa.array(values.ravel(), mask=np.isnan(values.ravel()))
 
 
+def _between(order: Floats, count: int, level: float) -> Floats:
+    """The `level` quantile of sorted rows (n_rows, …) of which the first `count` are known."""
+    place = min(max((count + 1) * level - 1, 0.0), count - 1.0)
+    low = int(place)
+    bottom, top = order[low], order[min(low + 1, count - 1)]
+    return np.asarray(bottom + (top - bottom) * (place - low))
+
+
 def table_of(
     times: Instants, keys: Sequence[str], mean: Floats, ranges: Mapping[float, tuple[Floats, Floats]]
 ) -> pa.Table:
@@ -47,6 +55,9 @@ def quantiles_of_rows(rows: Floats, levels: Sequence[float]) -> list[Floats]:
     """The same of several levels, sorted once."""
     order = np.sort(rows, axis=0)  # NaN last
     counts = np.isfinite(rows).sum(axis=0)
+    fewest, most = counts.min(initial=len(rows)), counts.max(initial=0)
+    if fewest == most > 0:  # the same places everywhere
+        return [_between(order, most, level) for level in levels]
     found = []
     for level in levels:
         place = np.clip((counts + 1) * level - 1, 0, np.maximum(counts - 1, 0))

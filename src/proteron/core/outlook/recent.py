@@ -1,5 +1,6 @@
 """Recent data that is handed over point by point: put behind what a contender knew, so that it forecasts from there."""
 
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
@@ -10,6 +11,7 @@ from proteron.core.panel import Covariate, Floats, Panel
 from proteron.core.timeline import Instants, Ints, grid_positions, parse_moment
 from proteron.core.words import listed
 
+_PLAIN = re.compile(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d(:\d\d)?Z")  # what is read at once
 _FURTHEST = 1 << 20  # steps beyond what was known
 
 
@@ -98,6 +100,8 @@ def _instants(times: Sequence[str | float], zone: str) -> Instants:
     try:
         if all(isinstance(each, int | float) for each in times):
             return np.array(times, dtype=np.float64).astype(np.int64).astype("datetime64[s]")
+        if all(isinstance(each, str) and _PLAIN.fullmatch(each) for each in times):
+            return np.array([str(each)[:-1] for each in times], dtype="datetime64[s]")
         return np.array([parse_moment(str(each), zone) for each in times], dtype="datetime64[s]")
     except (ValueError, OverflowError) as error:
         raise InputError("A time is an ISO text, or seconds since 1970.", field="series") from error

@@ -30,7 +30,7 @@ def learned_bytes_of(reach: Resources, outlook_id: int) -> bytes:
 def learned_of(reach: Resources, outlook_id: int) -> Learned:
     """What an outlook learned, ready to forecast; that of a scenario is what its outlook learned."""
     shelf: Shelf[int, Learned] = reach.open("learned", lambda: Shelf(_KEPT))
-    with reach.database.session() as session:
+    with reach.database.look() as session:
         _, base = records.state_of(session, outlook_id)
     return shelf.get(base, lambda: load_learned(learned_bytes_of(reach, base)))
 
