@@ -16,7 +16,7 @@ from proteron.core.judge import compute_cell
 from proteron.records.datasets import PanelCache
 from proteron.records.results import save_result
 from proteron.runner.work.scans import ScanWork
-from proteron.services import experiments, outlooks
+from proteron.services import experiments
 
 ENTRIES = [
     {"name": "naive", "forecaster": {"kind": "seasonal_last_value", "period": 24}},
@@ -258,9 +258,8 @@ def test_an_outlook_is_ordered_shown_and_taken_away(client: FlaskClient, judged:
     assert (shown["contender"], shown["state"]) == ("naive", "queued")
     assert shown["mean"] == []
     assert get(client, f"/projects/{judged.project}").json["outlooks"][0]["id"] == made.json["id"]
-    assert outlooks.__doc__
     mine = f"/outlooks/{made.json['id']}"
-    for later in ("/table.csv", "/chance?above=1", "/paths", "/words"):
+    for later in ("/table", "/chance?above=1", "/paths", "/words"):
         assert is_problem(get(client, mine + later), 409), "not made yet"
     assert is_problem(post(client, mine + "/totals", {}), 409)
 

@@ -90,7 +90,7 @@ def body(shown: Any) -> Any:
 def test_what_is_made_is_told_and_drawn_anew(client: FlaskClient, made: SimpleNamespace) -> None:  # noqa: F811
     address = f"/outlooks/{made.id}"
     shown = body(get(client, f"{address}?series=1"))
-    assert (shown["state"], shown["seed"], shown["scenario"], shown["newer"]) == ("done", 0, None, False)
+    assert (shown["state"], shown["seed"], shown["scenario"], shown["newer"]) == ("done", 0, None, None)
     parts = body(get(client, f"{address}/parts?series=1"))
     assert np.sum(parts["parts"], axis=0) == pytest.approx(shown["mean"], abs=1e-9)
     paths = body(get(client, f"{address}/paths?count=400"))["paths"]

@@ -14,7 +14,6 @@ from proteron.records import chains, experiments, outlooks, projects
 from proteron.records.copies import copy_kept
 from proteron.records.database import ConflictError, Database, NotFoundError
 from proteron.records.datasets import datasets_of, save_dataset
-from proteron.records.models import OutlookRecord
 from proteron.services import experiments as rules
 
 PANEL = Panel.from_arrays({key: 50 + np.arange(60.0) for key in "ab"}, "2024-01-01", "1 hour")
@@ -102,9 +101,8 @@ def test_versions_count_up_within_a_project(session: Session, project: int, data
 def test_paths_of_an_outlook_are_read_series_by_series_and_go_into_copies(
     session: Session, project: int, experiment: int
 ) -> None:
-    record = OutlookRecord(project_id=project, experiment_id=experiment, state="done", document={"contender": "last"})
-    session.add(record)
-    session.flush()
+    record = outlooks.add_outlook(session, experiments.get_experiment(session, experiment), {"contender": "last"})
+    record.state = "done"
     paths = np.arange(24.0).reshape(4, 2, 3)
     for given in (paths + 1, paths):  # the later in the place of the earlier
         outlooks.keep_paths(session, record.id, given)
@@ -117,14 +115,12 @@ def test_paths_of_an_outlook_are_read_series_by_series_and_go_into_copies(
 
 
 def test_an_outlook_is_finished_once_and_listed_newest_first(session: Session, project: int, experiment: int) -> None:
-    made = []
-    for _ in range(2):
-        record = OutlookRecord(
-            project_id=project, experiment_id=experiment, state="queued", document={"contender": "last"}
-        )
-        session.add(record)
-        session.flush()
-        made.append(record.id)
+    judged = experiments.get_experiment(session, experiment)
+    made = [outlooks.add_outlook(session, judged, {"contender": "last"}).id for _ in range(2)]
+    assert outlooks.state_of(session, outlooks.add_outlook(session, judged, {}, of_id=made[0]).id) == (
+        "queued",
+        made[0],
+    )
     outlooks.finish_outlook(session, made[0], "done", b"arrays")
     done = outlooks.get_outlook(session, made[0])
     assert (done.state, done.reason, done.arrays) == ("done", None, b"arrays")
@@ -135,8 +131,10 @@ def test_an_outlook_is_finished_once_and_listed_newest_first(session: Session, p
     outlooks.finish_outlook(session, made[1], "queued")
     assert outlooks.get_outlook(session, made[1]).finished is None
     assert [each.id for each in outlooks.outlooks_of(session, project)] == made[::-1]
-    with pytest.raises(NotFoundError, match="no outlook"):
-        outlooks.get_outlook(session, 99_999_999)
+    for look in (outlooks.get_outlook, outlooks.state_of):
+        with pytest.raises(NotFoundError, match="no outlook"):
+            look(session, 99_999_999)
+    assert not outlooks.tell_share(session, 99_999_999, 0.5)
 
 
 def test_states_have_their_times_and_are_told_to_whoever_listens(database_url: str) -> None:

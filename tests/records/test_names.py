@@ -18,12 +18,12 @@ from proteron.records.models import (
     ContenderRecord,
     Dataset,
     Experiment,
-    OutlookRecord,
     PanelProfile,
     Project,
     Saved,
     SeriesFeature,
 )
+from proteron.records.outlooks import add_outlook
 from proteron.services import experiments as rules
 
 
@@ -80,9 +80,7 @@ def test_what_is_deleted_is_hidden_with_what_belongs_to_it_and_comes_back(sessio
     first = save_dataset(session, project, "d", reading())
     second = save_dataset(session, project, "d", reading(PANEL.cut_at(50)))
     experiment = judged(session, project, second.id)
-    outlook = OutlookRecord(project_id=project, experiment_id=experiment.id, document={}, state="done")
-    session.add(outlook)
-    session.flush()
+    outlook = add_outlook(session, experiment, {})
     chosen = {"dataset_id": second.id, "experiment_id": experiment.id, "outlook_id": outlook.id}
     projects.choose(session, project, chosen)
 
@@ -178,8 +176,8 @@ def test_a_copy_of_a_project_stands_on_its_own(session: Session, project: int) -
     later = save_dataset(session, project, "d", reading(PANEL.cut_at(50)), parent_id=dataset.id)
     mine = judged(session, project, dataset.id)
     judged(session, project, gone.id)
-    outlook = OutlookRecord(project_id=project, experiment_id=mine.id, document={"contender": "last"}, state="done")
-    session.add(outlook)
+    outlook = add_outlook(session, mine, {"contender": "last"})
+    outlook.state = "done"
     chains.save(session, project, "plans", "p", {"lags": [1]})
     projects.choose(session, project, {"dataset_id": later.id, "experiment_id": mine.id})
     kept.delete_kept(session, "datasets", gone.id)

@@ -19,7 +19,8 @@ from proteron.records.kept import ChangedError
 from proteron.records.projects import create_project, delete_project, get_project
 from proteron.records.results import save_result
 from proteron.runner.queue import jobs_of
-from proteron.services import boards, experiments, forecasts, kept, outlooks
+from proteron.services import boards, experiments, forecasts, kept
+from proteron.services.outlooks import orders, shown
 from proteron.services.resources import BusyError, Resources
 from proteron.services.rooms import made_by, room_states
 
@@ -27,7 +28,9 @@ from proteron.services.rooms import made_by, room_states
 def states(choices: dict, experiments_: dict[int, int] | None = None, outlooks_: dict[int, int] | None = None) -> dict:
     """Room states as words; experiments and scans by their dataset, outlooks by their experiment."""
     known = {each: SimpleNamespace(id=each, dataset_id=dataset) for each, dataset in (experiments_ or {}).items()}
-    made = {each: SimpleNamespace(id=each, experiment_id=source) for each, source in (outlooks_ or {}).items()}
+    of = experiments_ or {}
+    made = {each: SimpleNamespace(id=each, experiment_id=source, dataset_id=of.get(source))
+            for each, source in (outlooks_ or {}).items()}  # fmt: skip
     return {name: state.state for name, state in room_states(choices, known, known, made).items()}  # type: ignore[arg-type]
 
 
@@ -197,21 +200,25 @@ def test_an_experiment_file_says_what_was_judged(reach: Resources, panel: Panel)
 def test_an_outlook_is_ordered_if_it_can_be_made(reach: Resources, panel: Panel) -> None:
     made = Made(reach, "ordered", panel)
     with pytest.raises(pt.SettingsError, match="no contender"):
-        outlooks.order(reach, made.id, OutlookSettings(contender="nobody"))
+        orders.order(reach, made.id, OutlookSettings(contender="nobody"))
     with pytest.raises(pt.SettingsError, match="floor lies below"):
-        outlooks.order(reach, made.id, OutlookSettings(contender="line", floor=2, ceiling=1))
-    record = outlooks.order(reach, made.id, OutlookSettings(contender="line", horizon=6))
+        orders.order(reach, made.id, OutlookSettings(contender="line", floor=2, ceiling=1))
+    record = orders.order(reach, made.id, OutlookSettings(contender="line", horizon=6))
     assert record.state == "queued"
     with pytest.raises(ConflictError, match="not finished"):
-        outlooks.made(reach, record.id)
+        shown.made(reach, record.id)
+    other = Made(reach, "other data", panel)
     with reach.database.session() as session:
         assert get_project(session, made.project).choices["outlook_id"] == record.id
-    arrays = {"mean": np.array([[1.0, np.nan], [3.0, 4.0]]), "origin": np.array(120),
-              "lower 0.8": np.zeros((2, 2)), "upper 0.8": np.ones((2, 2))}  # fmt: skip
-    table = outlooks.table_of(panel, arrays)
-    assert table.column_names == ["time", "key", "mean", "lower_0.8", "upper_0.8"]
-    assert table["key"].to_pylist() == ["a", "a", "b", "b"] and table["mean"].to_pylist() == [1.0, None, 3.0, 4.0]
-    assert str(table["time"][0].as_py())[:10] == "2024-04-30"
+        later = save_dataset(
+            session, made.project, "d", TableReading(panel.cut_at(100), [], {}), parent_id=made.dataset
+        )
+    newer = orders.order(reach, made.id, OutlookSettings(contender="line", horizon=6), later.id)
+    assert newer.dataset_id == later.id
+    with reach.database.session() as session:
+        assert get_project(session, made.project).choices["dataset_id"] == later.id
+    with pytest.raises(pt.SettingsError, match="no later version"):
+        orders.order(reach, made.id, OutlookSettings(contender="line"), other.dataset)
 
 
 def test_an_experiment_is_chosen_run_stopped_and_run_again(reach: Resources, panel: Panel) -> None:

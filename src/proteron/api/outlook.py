@@ -24,7 +24,8 @@ _OUTLOOK = "/outlooks/<int:outlook_id>"
 def new_outlook(path: shapes.ExperimentPath, body: given.NewOutlook) -> Response:
     """Queue a refit of one contender on everything known; ranges come from its walk-forward errors, or from rehearsals
     where more steps are asked for than were judged."""
-    record = orders.order(services(), path.experiment_id, OutlookSettings.parse(body.model_dump()))
+    asked = OutlookSettings.parse(body.model_dump(exclude={"dataset_id"}))
+    record = orders.order(services(), path.experiment_id, asked, body.dataset_id)
     return answer(given.OutlookView(**outlook_brief(record).model_dump()), 201)
 
 
@@ -51,7 +52,7 @@ def _view(outlook_id: int, series: int, status: int = 200) -> Response:
         view.widened = view.errors > 0 and are_few(view.errors, made.levels)
         view.truth, view.seed, view.of = made.truth(index).tolist(), made.seed, record.of_id
         view.scenario = (record.document.get("scenario") or {}).get("name")
-        view.newer = held_to.has_newer(services(), outlook_id)
+        view.newer = held_to.newer(services(), outlook_id)
     return answer(view, status)
 
 
@@ -105,7 +106,8 @@ def view_words(path: shapes.OutlookPath, query: given.WordsQuery) -> Response:
 )
 def view_lacks(path: shapes.ExperimentPath, body: given.NewOutlook) -> Response:
     """What such an outlook would lack of columns that are known ahead; nothing is made."""
-    found = orders.lacks(services(), path.experiment_id, OutlookSettings.parse(body.model_dump()))
+    asked = OutlookSettings.parse(body.model_dump(exclude={"dataset_id"}))
+    found = orders.lacks(services(), path.experiment_id, asked, body.dataset_id)
     rows = [
         given.LackView(column=e.column, steps=e.steps, needed=e.needed, last=e.last, series=len(e.series))
         for e in found

@@ -4,7 +4,7 @@ from typing import Annotated
 
 from pydantic import BaseModel, Field
 
-from proteron.api.shapes import Body, Index, Numbers, OutlookBrief, Place
+from proteron.api.shapes import Body, Identifier, Index, Numbers, OutlookBrief, Place
 from proteron.core.outlook import MOST_PATHS, MOST_STEPS, Ahead, RangesBy, Scenario
 from proteron.core.outlook.totals import How
 
@@ -25,6 +25,9 @@ class NewOutlook(Body):
     paths: int = Field(1000, ge=1, le=MOST_PATHS, description="Joint futures that are drawn.")
     joint: bool = Field(True, description="Errors of several series go together as they did.")
     seed: int | None = Field(None, ge=0, lt=2**53, description="Of the draws; empty: the experiment's.")
+    dataset_id: Identifier | None = Field(
+        None, description="A later version of the data, which the project then stands on; empty: as it was judged on."
+    )
 
 
 class OutlookQuery(BaseModel):
@@ -48,7 +51,7 @@ class OutlookView(OutlookBrief):
     seed: int | None = Field(None, description="Of the draws; empty: it was made before it was kept.")
     scenario: str | None = Field(None, description="The scenario that it stands for; empty: none.")
     of: int | None = Field(None, description="The outlook whose scenario it is.")
-    newer: bool = Field(False, description="Whether a newer version of its data is there.")
+    newer: int | None = Field(None, description="The newest version of its data, where that is newer than its own.")
     widened: bool = Field(False, description="Whether errors are too few to tell the ends of the widest range.")
 
 

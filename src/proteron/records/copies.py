@@ -133,10 +133,11 @@ def _copy_project(session: Session, project: Project, name: str) -> Project:
         if each.dataset_id in datasets
     }
     outlooks: dict[int, int] = {}
-    finished = OutlookRecord.experiment_id.in_(experiments) & OutlookRecord.state.in_(("done", "failed"))
+    present_ones = OutlookRecord.experiment_id.in_(experiments) & OutlookRecord.dataset_id.in_(datasets)
+    finished = present_ones & OutlookRecord.state.in_(("done", "failed"))
     for record in session.scalars(select(OutlookRecord).where(finished).order_by(OutlookRecord.id)).all():
         changes = {"project_id": made.id, "experiment_id": experiments[record.experiment_id],
-                   "of_id": outlooks.get(record.of_id or 0)}  # fmt: skip
+                   "dataset_id": datasets[record.dataset_id], "of_id": outlooks.get(record.of_id or 0)}  # fmt: skip
         outlooks[record.id] = _added(session, OutlookRecord, record, **changes).id
         for table in (OutlookPaths, OutlookLearned):
             _rows(session, table, "outlook_id", record.id, outlooks[record.id])

@@ -326,12 +326,14 @@ class Verdict(Base):
 
 class OutlookRecord(Base):
     """A final forecast; `arrays` (NPZ) holds mean, ranges and how they held once it is done; until then, `share` tells
-    how far it is. One with `of_id` is a scenario of that outlook."""
+    how far it is. One with `of_id` is a scenario of that outlook. Its data may be newer than that of the experiment
+    which judged its contender."""
 
     __tablename__ = "outlook"
     id: Mapped[int] = mapped_column(primary_key=True)
     project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
     experiment_id: Mapped[int] = mapped_column(ForeignKey("experiment.id", ondelete="CASCADE"))
+    dataset_id: Mapped[int] = mapped_column(ForeignKey("dataset.id", ondelete="CASCADE"), index=True)
     of_id: Mapped[int | None] = mapped_column(BigInteger, ForeignKey("outlook.id", ondelete="CASCADE"), index=True)
     document: Mapped[Document]
     state: Mapped[str] = mapped_column(String(16))

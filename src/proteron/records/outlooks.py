@@ -9,7 +9,21 @@ from sqlalchemy.orm import Session, defer
 
 from proteron.records.database import NotFoundError, notify
 from proteron.records.experiments import experiments_of
-from proteron.records.models import OutlookLearned, OutlookPaths, OutlookRecord
+from proteron.records.models import Document, Experiment, OutlookLearned, OutlookPaths, OutlookRecord
+
+
+def add_outlook(
+    session: Session, experiment: Experiment, document: Document, dataset_id: int | None = None,
+    of_id: int | None = None,
+) -> OutlookRecord:  # fmt: skip
+    """An outlook by a contender of an experiment, on its data or on a later version; or a scenario of another one."""
+    record = OutlookRecord(
+        project_id=experiment.project_id, experiment_id=experiment.id, dataset_id=dataset_id or experiment.dataset_id,
+        of_id=of_id, document=document, state="queued",
+    )  # fmt: skip
+    session.add(record)
+    session.flush()
+    return record
 
 
 def get_outlook(session: Session, outlook_id: int, lock: bool = False) -> OutlookRecord:

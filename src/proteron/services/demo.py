@@ -4,8 +4,6 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy.orm import Session
-
 from port_ellery import write_demo
 from port_ellery.files import CALENDAR, EVENTS, EXAMPLE, HOURLY, PRODUCTION, WEEK, WEEK_LATER
 from proteron.core.anomalies import Budget
@@ -17,7 +15,7 @@ from proteron.records.configuration import Configuration
 from proteron.records.database import Database
 from proteron.records.datasets import get_dataset, save_dataset
 from proteron.records.experiments import get_experiment
-from proteron.records.models import OutlookRecord
+from proteron.records.outlooks import add_outlook
 from proteron.records.projects import choose, create_project, delete_project
 from proteron.records.scans import get_scan
 from proteron.runner.queue import Queue
@@ -148,26 +146,17 @@ def _fill(
         judged = create(session, panel, project.id, dataset.id, "judge", "first look", judging)
         scanned = add_scan(session, dataset, len(panel), ScanSettings(), Budget())
         by = judging.contenders[-1].name
-        made = [_add_outlook(session, judged, {"contender": by, **asked}) for asked in outlooks]
+        asked = [OutlookSettings.parse({"contender": by, **each}).document() for each in outlooks]
+        made = [add_outlook(session, judged, each).id for each in asked]
         if scenario is not None:
-            _add_outlook(session, judged, {"contender": by, **outlooks[0], "scenario": scenario}, made[0])
+            under = OutlookSettings.parse({**asked[0], "scenario": scenario})
+            add_outlook(session, judged, under.document(), of_id=made[0])
         chosen = {
             "dataset_id": dataset.id, "experiment_id": judged.id, "scan_id": scanned.id, "outlook_id": made[0],
             "chain": chain.model_dump(mode="json")["stages"], "plan": plan.document(),
         }  # fmt: skip
         choose(session, project.id, chosen)
         return judged.id, scanned.id
-
-
-def _add_outlook(session: Session, judged: Any, asked: dict[str, Any], of: int | None = None) -> int:
-    """An outlook that waits for its experiment, or a scenario `of` another one."""
-    document = OutlookSettings.parse(asked).document()
-    record = OutlookRecord(
-        project_id=judged.project_id, experiment_id=judged.id, of_id=of, document=document, state="queued"
-    )
-    session.add(record)
-    session.flush()
-    return record.id
 
 
 def demo_folder(settings: Configuration) -> Path:

@@ -57,7 +57,7 @@ def room_states(
     outlook = outlooks.get(choices.get("outlook_id", 0))
     if outlook is not None:
         source = experiments.get(outlook.experiment_id)
-        stale = source is None or source.dataset_id != dataset or source.id != choices.get("experiment_id")
+        stale = source is None or outlook.dataset_id != dataset or source.id != choices.get("experiment_id")
         reason = "made from another experiment or version of the data"
         rooms["outlook"] = RoomState("outdated", reason) if stale else _CURRENT
     return rooms

@@ -8997,6 +8997,12 @@ export interface components {
              */
             contender: string;
             /**
+             * Dataset Id
+             * @description A later version of the data, which the project then stands on; empty: as it was judged on.
+             * @default null
+             */
+            dataset_id: number | null;
+            /**
              * Floor
              * @description The quantity is never below.
              * @default null
@@ -9358,10 +9364,10 @@ export interface components {
             mean: (number | null)[];
             /**
              * Newer
-             * @description Whether a newer version of its data is there.
-             * @default false
+             * @description The newest version of its data, where that is newer than its own.
+             * @default null
              */
-            newer: boolean;
+            newer: number | null;
             /**
              * Notes
              * @description What is to be known of it.

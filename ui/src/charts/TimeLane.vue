@@ -1,11 +1,10 @@
 <script setup lang="ts">
 import { computed, ref, shallowRef } from 'vue'
-import type { Answer } from '../state/answers'
 import { useProject } from '../state/project'
 import { useView } from '../state/view'
 import AnswerNote from '../widgets/AnswerNote.vue'
 import { copyPlot } from './copy'
-import { AXIS_WIDTH, RIGHT, type LaneBand, type LaneSeries, type Pennant } from './lane'
+import { AXIS_WIDTH, RIGHT, type LaneProps } from './lane'
 import { aligned, laneRows, valueRange } from './laneData'
 import { attachGestures } from './laneGestures'
 import { HEAD, laneOptions } from './laneOptions'
@@ -15,51 +14,29 @@ import { useLane } from './useLane'
 import { useLaneReading } from './useLaneReading'
 
 /** Lines and ranges on the time axis, linked with all other lanes. */
-const props = withDefaults(
-  defineProps<{
-    name: string
-    title?: string
-    note?: string
-    unit?: string
-    series: LaneSeries[]
-    bands?: LaneBand[]
-    pennants?: Pennant[]
-    /** A span that is looked at, times. */
-    tinted?: [number, number] | null
-    /** Whether the ends of that span may be dragged. */
-    adjustable?: boolean
-    showTime?: boolean
-    threshold?: number | null
-    fromZero?: boolean
-    busy?: boolean
-    /** Where the lines come from: what is said while they are on their way, or cannot be had. */
-    answer?: Answer | null
-    /** Where the known ends, when it is not the cutoff (epoch seconds). */
-    knownUntil?: number | null
-    /** The observed line, for the dots of filled points. */
-    filled?: { times: number[]; values: (number | null)[]; filled?: number[] } | null
-  }>(),
-  {
-    title: '',
-    note: '',
-    unit: '',
-    bands: () => [],
-    pennants: () => [],
-    tinted: null,
-    adjustable: false,
-    showTime: false,
-    threshold: null,
-    fromZero: false,
-    busy: false,
-    answer: null,
-    knownUntil: null,
-    filled: null,
-  },
-)
+const props = withDefaults(defineProps<LaneProps>(), {
+  title: '',
+  note: '',
+  unit: '',
+  bands: () => [],
+  pennants: () => [],
+  tinted: null,
+  adjustable: false,
+  drawable: false,
+  showTime: false,
+  threshold: null,
+  fromZero: false,
+  busy: false,
+  answer: null,
+  knownUntil: null,
+  filled: null,
+})
 const emit = defineEmits<{
   threshold: [value: number]
   pick: [time: number]
   adjust: [span: [number, number]]
+  /** What is drawn by hand: from one place to the next, time and value each. */
+  draw: [from: [number, number], to: [number, number]]
 }>()
 
 const store = useProject()
@@ -138,6 +115,8 @@ const { chart } = useLane(host, {
       pick: (time) => emit('pick', time),
       adjustable: () => (props.adjustable ? props.tinted : null),
       adjust: (span) => emit('adjust', span),
+      drawable: (time) => props.drawable && time > (cutoffTime.value ?? Infinity),
+      draw: (from, to) => emit('draw', from, to),
     }),
 })
 function toggle() {

@@ -1,3 +1,4 @@
+import type { Answer } from '../state/answers'
 import { token } from '../theme/theme'
 
 export interface Points {
@@ -35,6 +36,33 @@ export interface Pennant {
   score: number
   kind: string
   verdict: string
+}
+
+/** What a lane is given. */
+export interface LaneProps {
+  name: string
+  title?: string
+  note?: string
+  unit?: string
+  series: LaneSeries[]
+  bands?: LaneBand[]
+  pennants?: Pennant[]
+  /** A span that is looked at, times. */
+  tinted?: [number, number] | null
+  /** Whether the ends of that span may be dragged. */
+  adjustable?: boolean
+  /** Whether values after the known may be drawn by hand. */
+  drawable?: boolean
+  showTime?: boolean
+  threshold?: number | null
+  fromZero?: boolean
+  busy?: boolean
+  /** Where the lines come from: what is said while they are on their way, or cannot be had. */
+  answer?: Answer | null
+  /** Where the known ends, when it is not the cutoff (epoch seconds). */
+  knownUntil?: number | null
+  /** The observed line, for the dots of filled points. */
+  filled?: { times: number[]; values: (number | null)[]; filled?: number[] } | null
 }
 
 /** Pixels left and right of every lane's plot, so that lanes, Strip and folds stand under each other. */

@@ -4,7 +4,7 @@ import type { useView } from '../state/view'
 const NEAR = 6
 
 /** The wheel zooms at the pointer, drag pans, Alt-drag selects, double click shows all; a threshold is dragged, and so
- * are the ends of a span that may reach further. */
+ * are the ends of a span that may reach further; where values may be drawn by hand, drag draws. */
 export function attachGestures(
   chart: uPlot,
   view: ReturnType<typeof useView>,
@@ -15,6 +15,9 @@ export function attachGestures(
     /** The span whose ends may be dragged, times. */
     adjustable: () => [number, number] | null
     adjust: (span: [number, number]) => void
+    /** Whether drag draws from a time on. */
+    drawable: (time: number) => boolean
+    draw: (from: [number, number], to: [number, number]) => void
   },
 ) {
   const over = chart.over
@@ -40,7 +43,9 @@ export function attachGestures(
     return off[0] < off[1] ? { at: span[0], other: span[1] } : { at: span[1], other: span[0] }
   }
   over.addEventListener('pointermove', (event) => {
-    if (!event.buttons) over.style.cursor = endAt(event) ? 'ew-resize' : ''
+    if (event.buttons) return
+    const draws = tell.drawable(timeAt(event)) && !event.altKey
+    over.style.cursor = endAt(event) ? 'ew-resize' : draws ? 'crosshair' : ''
   })
   over.addEventListener('dblclick', () => view.setSpan(...view.extent))
   over.addEventListener('pointerdown', (event) => {
@@ -53,10 +58,20 @@ export function attachGestures(
     const line = tell.threshold()
     const onThreshold = line !== null && Math.abs(chart.valToPos(line, 'y') - (y - top())) < 8
     const end = endAt(event)
+    const draws = !event.altKey && tell.drawable(begun)
+    const placeOf = (now: PointerEvent): [number, number] => [
+      timeAt(now),
+      chart.posToVal(now.clientY - top(), 'y'),
+    ]
+    let last = placeOf(event)
     let moved = false
     const move = (now: PointerEvent) => {
       moved ||= Math.abs(now.clientX - x) + Math.abs(now.clientY - y) > 3
-      if (onThreshold) tell.setThreshold(chart.posToVal(now.clientY - top(), 'y'))
+      if (draws) {
+        const here = placeOf(now)
+        if (moved) tell.draw(last, here)
+        last = here
+      } else if (onThreshold) tell.setThreshold(chart.posToVal(now.clientY - top(), 'y'))
       else if (end && moved) view.selection = ordered(end.other, timeAt(now))
       else if (event.altKey) view.selection = ordered(begun, timeAt(now))
       else if (moved) view.setSpan(low - (now.clientX - x) * scale, high - (now.clientX - x) * scale)

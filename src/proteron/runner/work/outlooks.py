@@ -85,9 +85,13 @@ def _make(here: "type[Here]", outlook_id: int) -> "tuple[bytes, NDArray[np.float
     with here.database.session() as session:
         record = records.get_outlook(session, outlook_id)
         experiment = get_experiment(session, record.experiment_id)
-        panel = here.panels.get(session, experiment.dataset_id)
+        panel = here.panels.get(session, record.dataset_id)
         judging, asked = Judging.parse(experiment.document), OutlookSettings.parse(record.document)
-        results = load_results(session, experiment.id, [str(asked.contender)])
+        judged = (
+            panel if record.dataset_id == experiment.dataset_id else here.panels.get(session, experiment.dataset_id)
+        )
+        alike = judged.axis == panel.axis and judged.keys == panel.keys and (judged.starts == panel.starts).all()
+        results = load_results(session, experiment.id, [str(asked.contender)]) if alike else []
     told, wanted = [time.monotonic()], [True]
 
     def tell(share: float) -> None:

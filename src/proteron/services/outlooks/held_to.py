@@ -10,7 +10,6 @@ from proteron.core.outlook.fared import Fared, fared
 from proteron.core.panel import Floats, Panel
 from proteron.records import outlooks as records
 from proteron.records.database import unpack_arrays
-from proteron.records.experiments import get_experiment
 from proteron.records.models import Dataset, OutlookRecord
 from proteron.services.outlooks.shown import Made
 from proteron.services.resources import Resources, Shelf
@@ -52,22 +51,22 @@ def newest(session: Session, dataset_id: int) -> Dataset:
     return found
 
 
-def has_newer(reach: Resources, outlook_id: int) -> bool:
-    """Whether a version of the data has come since an outlook was made."""
+def newer(reach: Resources, outlook_id: int) -> int | None:
+    """The newest version of the data of an outlook, where one has come since it was made."""
     with reach.database.session() as session:
-        dataset_id = get_experiment(session, records.get_outlook(session, outlook_id).experiment_id).dataset_id
-        return newest(session, dataset_id).id != dataset_id
+        dataset_id = records.get_outlook(session, outlook_id).dataset_id
+        found = newest(session, dataset_id).id
+        return None if found == dataset_id else found
 
 
 def held_to(reach: Resources, outlook_id: int) -> Held | None:
     """How an outlook fared; None for one that is not made, or that was made before its paths were kept."""
     with reach.database.session() as session:
         record = records.get_outlook(session, outlook_id)
-        dataset_id = get_experiment(session, record.experiment_id).dataset_id
-        latest = newest(session, dataset_id)
+        latest = newest(session, record.dataset_id)
     if record.state != "done" or not record.arrays:
         return None
-    made = Made(record, reach.panel(dataset_id), unpack_arrays(record.arrays))
+    made = Made(record, reach.panel(record.dataset_id), unpack_arrays(record.arrays))
     if not made.paths:
         return None
     shelf: Shelf[tuple[int, int, object], Fared] = reach.open("held to", lambda: Shelf(_KEPT))
@@ -80,7 +79,7 @@ def held_to(reach: Resources, outlook_id: int) -> Held | None:
             return fared(made.arrays["mean"], paths, made.ranges(), truth)
 
     found = shelf.get((outlook_id, latest.id, record.finished), look)
-    return Held(made, latest, latest.id != dataset_id, found)
+    return Held(made, latest, latest.id != record.dataset_id, found)
 
 
 def truth_in(made: Made, panel: Panel) -> Floats:

@@ -42,7 +42,7 @@ def seen_by(reach: Resources, outlook_id: int) -> tuple[Panel, OutlookSettings]:
         experiment = get_experiment(session, record.experiment_id)
     asked, judging = OutlookSettings.parse(record.document), judging_of(experiment)
     asked = asked.model_copy(update={"seed": judging.seed if asked.seed is None else asked.seed})
-    return reach.panel(experiment.dataset_id).cut_at(asked.until), asked
+    return reach.panel(record.dataset_id).cut_at(asked.until), asked
 
 
 def on_demand(

@@ -1,5 +1,8 @@
 """Outlooks that are ordered, stopped, and drawn anew."""
 
+from sqlalchemy.orm import Session
+
+from proteron.core.errors import SettingsError
 from proteron.core.experiment import Judging, OutlookSettings
 from proteron.core.forecasters.ahead import Lack, lacking, require_ahead
 from proteron.core.outlook import continued
@@ -9,7 +12,8 @@ from proteron.core.panel import Panel
 from proteron.records import experiments
 from proteron.records import outlooks as records
 from proteron.records.database import ConflictError, pack_arrays
-from proteron.records.models import OutlookRecord
+from proteron.records.datasets import get_dataset
+from proteron.records.models import Dataset, Experiment, OutlookRecord
 from proteron.records.projects import choose
 from proteron.runner.work.outlooks import OutlookWork
 from proteron.services.experiments import judging_of
@@ -17,8 +21,10 @@ from proteron.services.outlooks.learned import drawn_as, seen_by
 from proteron.services.resources import Resources
 
 
-def order(reach: Resources, experiment_id: int, asked: OutlookSettings) -> OutlookRecord:
+def order(reach: Resources, experiment_id: int, asked: OutlookSettings, dataset_id: int | None = None) -> OutlookRecord:
     """Queue a refit of one contender; ranges come from its walk-forward errors, or rehearsals where it goes further.
+
+    `dataset_id` is a later version of what it was judged on, which the project then stands on.
 
     Raises, before anything is queued, `SettingsError` for what does not fit, `TooShortError` where a column that is
     known ahead ends too early.
@@ -28,16 +34,24 @@ def order(reach: Resources, experiment_id: int, asked: OutlookSettings) -> Outlo
         judging = judging_of(experiment)
         judging.entry(str(asked.contender))
         Limits(asked.floor, asked.ceiling, asked.whole)
-        panel, horizon = _ahead(reach.panel(experiment.dataset_id), judging, asked)
+        chosen = experiment.dataset_id if dataset_id is None else _later(session, experiment, dataset_id)
+        panel, horizon = _ahead(reach.panel(chosen), judging, asked)
         require_ahead(panel, judging.entry(str(asked.contender)).contender.forecaster, horizon)
-        record = OutlookRecord(
-            project_id=experiment.project_id, experiment_id=experiment.id, state="queued", document=asked.document()
-        )
-        session.add(record)
-        session.flush()
-        choose(session, experiment.project_id, {"outlook_id": record.id})
+        record = records.add_outlook(session, experiment, asked.document(), chosen)
+        stands = {"outlook_id": record.id} | ({} if dataset_id is None else {"dataset_id": chosen})
+        choose(session, experiment.project_id, stands)
     reach.queue.defer_outlook(record.id)
     return record
+
+
+def _later(session: Session, experiment: Experiment, dataset_id: int) -> int:
+    """A version of an experiment's data; raises `SettingsError` for other data."""
+    found: Dataset | None = get_dataset(session, dataset_id)
+    while found is not None and found.id != experiment.dataset_id:
+        found = None if found.parent_id is None else session.get(Dataset, found.parent_id)
+    if found is None:
+        raise SettingsError("This is no later version of the experiment's data.", field="dataset_id")
+    return dataset_id
 
 
 def _ahead(panel: Panel, judging: Judging, asked: OutlookSettings) -> tuple[Panel, int]:
@@ -47,12 +61,12 @@ def _ahead(panel: Panel, judging: Judging, asked: OutlookSettings) -> tuple[Pane
     return (known if asked.scenario is None else asked.scenario.applied(known, horizon)), horizon
 
 
-def lacks(reach: Resources, experiment_id: int, asked: OutlookSettings) -> list[Lack]:
+def lacks(reach: Resources, experiment_id: int, asked: OutlookSettings, dataset_id: int | None = None) -> list[Lack]:
     """What an outlook would lack of columns that are known ahead, before it is ordered."""
     with reach.database.session() as session:
         experiment = experiments.get_experiment(session, experiment_id)
     judging = judging_of(experiment)
-    panel, horizon = _ahead(reach.panel(experiment.dataset_id), judging, asked)
+    panel, horizon = _ahead(reach.panel(dataset_id or experiment.dataset_id), judging, asked)
     return lacking(panel, judging.entry(str(asked.contender)).contender.forecaster, horizon)
 
 

@@ -11,6 +11,7 @@ from proteron.core.outlook.scenarios import Scenario
 from proteron.core.panel import Floats, Panel
 from proteron.records import outlooks as records
 from proteron.records.database import ConflictError, pack_arrays
+from proteron.records.experiments import get_experiment
 from proteron.records.models import OutlookRecord
 from proteron.services.outlooks.learned import drawn_as, learned_of, seen_by
 from proteron.services.resources import Resources
@@ -37,12 +38,8 @@ def keep(reach: Resources, outlook_id: int, scenario: Scenario) -> OutlookRecord
                 session.delete(each)
         if len(others) >= _MOST:
             raise SettingsError(f"An outlook has at most {_MOST} scenarios.", field="name")
-        record = OutlookRecord(
-            project_id=base.project_id, experiment_id=base.experiment_id, of_id=base.id, state="queued",
-            document=asked.document(),
-        )  # fmt: skip
-        session.add(record)
-        session.flush()
+        experiment = get_experiment(session, base.experiment_id)
+        record = records.add_outlook(session, experiment, asked.document(), base.dataset_id, base.id)
         records.keep_paths(session, record.id, made.paths)
         records.finish_outlook(session, record.id, "done", pack_arrays(arrays_of(made)))
         return record

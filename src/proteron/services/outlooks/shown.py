@@ -15,7 +15,6 @@ from proteron.core.outlook.sentences import Said, whole_paragraph, whole_sentenc
 from proteron.core.outlook.totals import How, Totals, totals
 from proteron.core.panel import Floats, Panel
 from proteron.core.phases import truths
-from proteron.records import experiments as records
 from proteron.records.database import ConflictError, unpack_arrays
 from proteron.records.models import OutlookRecord
 from proteron.records.outlooks import get_outlook, paths_of
@@ -95,10 +94,9 @@ def load(reach: Resources, outlook_id: int) -> tuple[OutlookRecord, Made | None]
     """An outlook, and what it came to once it is made."""
     with reach.database.session() as session:
         record = get_outlook(session, outlook_id)
-        dataset_id = records.get_experiment(session, record.experiment_id).dataset_id
     if not record.arrays:
         return record, None
-    return record, Made(record, reach.panel(dataset_id), unpack_arrays(record.arrays))
+    return record, Made(record, reach.panel(record.dataset_id), unpack_arrays(record.arrays))
 
 
 def made(reach: Resources, outlook_id: int) -> Made:

@@ -13,6 +13,8 @@ const props = defineProps<{
   level: number | null
   decimals: number
   picked: number
+  /** Scenarios that are looked at beside it. */
+  beside: { outlook: Shapes['OutlookView']; name: string }[]
 }>()
 const emit = defineEmits<{ pick: [step: number] }>()
 const store = useProject()
@@ -43,6 +45,11 @@ const columns = computed<GridColumn<Step>[]>(() => [
       text: (step: Step) => value(props.outlook[end][l], step.at),
     })),
   ),
+  ...props.beside.map((each) => ({
+    name: `scenario ${each.outlook.id}`,
+    title: each.name,
+    text: (step: Step) => value(each.outlook.mean, step.at),
+  })),
   ...(props.level === null
     ? []
     : [

@@ -14,24 +14,38 @@ const props = defineProps<{
   by: string | null
   how: 'sum' | 'mean' | 'last' | 'max' | 'min'
   together: boolean
+  /** Whether ranges stand beside those of errors that have nothing to do with each other. */
+  apart: boolean
   decimals: number
+  /** Scenarios that are looked at beside it. */
+  beside: { outlook: Shapes['OutlookView']; name: string }[]
 }>()
 const store = useProject()
 const view = useView()
 const keys = computed(() => (store.dataset?.series ?? []).map((each) => each.key))
-const answer = useAnswer(
-  'outlook totals',
-  () => ({
-    params: { path: { outlook_id: props.outlook.id } },
-    body: {
-      by: props.by,
-      how: props.how,
-      series: props.together ? null : view.series,
-      groups: props.together ? { 'all series': keys.value } : null,
-    },
-  }),
-  (asked, signal): Promise<Shapes['TotalsView']> =>
-    unwrap(client.POST('/api/v1/outlooks/{outlook_id}/totals', { ...asked, signal })),
+type Body = Shapes['TotalsQuery']
+const ask = (outlook_id: number, body: Body, signal: AbortSignal): Promise<Shapes['TotalsView']> =>
+  unwrap(
+    client.POST('/api/v1/outlooks/{outlook_id}/totals', { params: { path: { outlook_id } }, body, signal }),
+  )
+const body = computed<Body>(() => ({
+  by: props.by,
+  how: props.how,
+  series: props.together ? null : view.series,
+  groups: props.together ? { 'all series': keys.value } : null,
+  joint: true,
+}))
+const of = () => ({ id: props.outlook.id, seed: props.outlook.seed, body: body.value })
+const answer = useAnswer('outlook totals', of, (asked, signal) => ask(asked.id, asked.body, signal))
+const { data: alone } = useAnswer(
+  'outlook totals apart',
+  () => (props.apart ? of() : null),
+  (asked, signal) => ask(asked.id, { ...asked.body, joint: false }, signal),
+)
+const { data: scenarios } = useAnswer(
+  'outlook totals beside',
+  () => (props.beside.length ? { ids: props.beside.map((each) => each.outlook.id), body: body.value } : null),
+  (asked, signal) => Promise.all(asked.ids.map((id) => ask(id, asked.body, signal))),
 )
 const found = answer.data
 interface Span {
@@ -66,6 +80,19 @@ const columns = computed<GridColumn<Span>[]>(() => [
       text: (span: Span) => fixed(found.value?.[end][l]?.[0]?.[span.at], props.decimals),
     })),
   ),
+  ...(props.apart && alone.value
+    ? (['lower', 'upper'] as const).map((end) => ({
+        name: `apart ${end}`,
+        title: `independent ${end === 'lower' ? 'from' : 'to'}`,
+        help: 'The widest range if errors of steps and series had nothing to do with each other.',
+        text: (span: Span) => fixed(alone.value?.[end].at(-1)?.[0]?.[span.at], props.decimals),
+      }))
+    : []),
+  ...props.beside.map((each, n) => ({
+    name: `scenario ${each.outlook.id}`,
+    title: each.name,
+    text: (span: Span) => fixed(scenarios.value?.[n]?.mean[0]?.[span.at], props.decimals),
+  })),
   { name: 'points', title: 'of', text: (span) => points(span.at), words: true },
 ])
 </script>

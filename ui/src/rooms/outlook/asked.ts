@@ -13,4 +13,6 @@ export const asUsual = (contender: string): Shapes['NewOutlook'] => ({
   whole: false,
   paths: 1000,
   joint: true,
+  seed: null,
+  dataset_id: null,
 })

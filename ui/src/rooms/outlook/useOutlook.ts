@@ -194,3 +194,4 @@ export function useOutlook(
     words,
   }
 }
+export type Shown = ReturnType<typeof useOutlook>
