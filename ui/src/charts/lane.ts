@@ -14,6 +14,8 @@ export interface LaneSeries {
   /** How much it covers what is behind it, by default wholly. */
   alpha?: number
   dash?: number[]
+  /** Not read out: one of many that are looked at together. */
+  quiet?: boolean
   /** Draw single points when few are in view. */
   dots?: boolean
   /** Draw those points that have nothing beside them and would not show as a line. */

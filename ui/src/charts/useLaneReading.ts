@@ -21,7 +21,7 @@ export function useLaneReading(
     const decimals = decimalsFor(series.flatMap((each) => each.points.values.slice(0, 50)))
     tell(
       series.flatMap((each) => {
-        const value = valueAt(each.points, time, reach)
+        const value = each.quiet ? null : valueAt(each.points, time, reach)
         return value === null
           ? []
           : [{ label: each.label, value: `${fixed(value, decimals)} ${unit}`, color: each.color }]

@@ -65,7 +65,7 @@ async function copy() {
       <a
         v-for="each in FORMATS"
         :key="each"
-        class="button link"
+        class="button away"
         :href="`${address}/table?format=${each}&form=${form}`"
         download
         >{{ each.toUpperCase() }}</a
@@ -74,7 +74,7 @@ async function copy() {
     <div class="buttons">
       <button class="button" @click="copy">Copy its address</button>
       <a
-        class="button link"
+        class="button away"
         :href="`${address}/learned`"
         download
         v-tip="'For proteron forecast --using, and load_learned'"
@@ -122,7 +122,7 @@ label {
   flex-wrap: wrap;
   gap: 6px;
 }
-.link {
+.away {
   display: inline-flex;
   align-items: center;
   text-decoration: none;

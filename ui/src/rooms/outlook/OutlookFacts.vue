@@ -65,23 +65,10 @@ defineExpose({ open: () => (parts.value.asking = true), ask: () => form.value?.a
       <span class="second number">ever: {{ ever === null ? '' : `${fixed(ever * 100, 0)} %` }}</span>
     </label>
     <p class="second sentence">{{ words?.paragraph }}</p>
-    <FactList
-      :facts="[
-        { name: 'steps ahead', value: made.times.length },
-        { name: 'known up to', value: knownUpTo },
-        {
-          name: 'ranges from',
-          value: `${counted(made.errors, 'origin')}${made.widened ? ', widened' : ''}`,
-          hint: `Errors of ${made.how}.`,
-        },
-        ...held,
-      ]"
-    />
-    <p v-if="made.newer" class="worse sentence">A newer version of its data is there: see Held to it.</p>
+    <p v-if="made.newer" class="worse sentence">A newer version of its data is there: f refits on it.</p>
     <p v-if="!drawn" class="worse sentence">
       It was made before paths were kept: refit it for chances, totals and words.
     </p>
-    <p v-for="note in made.notes" :key="note" class="second sentence">{{ note }}</p>
     <div class="buttons">
       <button class="button" @click="emit('copy')">Copy the sentence (y)</button>
       <button class="button" :aria-pressed="bundled" @click="bundled = !bundled">Paths (p)</button>
@@ -111,9 +98,27 @@ defineExpose({ open: () => (parts.value.asking = true), ask: () => form.value?.a
         <HandOver :outlook="made" />
       </FoldedPart>
     </template>
+    <FactList
+      :facts="[
+        { name: 'steps ahead', value: made.times.length },
+        { name: 'known up to', value: knownUpTo },
+        {
+          name: 'ranges from',
+          value: `${counted(made.errors, 'origin')}${made.widened ? ', widened' : ''}`,
+          hint: `Errors of ${made.how}.`,
+        },
+        ...held,
+      ]"
+    />
+    <p v-for="note in made.notes" :key="note" class="second sentence">{{ note }}</p>
   </template>
   <span class="grow"></span>
-  <FoldedPart v-if="asking" title="Ask for" :open="parts.asking || !outlook" @toggle="parts.asking = $event">
+  <FoldedPart
+    v-if="asking"
+    title="Ask for"
+    :open="parts.asking || !store.choices.outlook_id"
+    @toggle="parts.asking = $event"
+  >
     <OutlookForm
       ref="form"
       :names="names.map((each) => each.name)"

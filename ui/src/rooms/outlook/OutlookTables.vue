@@ -66,6 +66,7 @@ const span = computed(() => (by.value === 'all steps' ? null : `1 ${by.value}`))
   min-height: 0;
 }
 .bar {
+  flex: none;
   display: flex;
   gap: 8px;
   align-items: center;

@@ -132,6 +132,7 @@ const markOf = (id: number) => MARKS[shown.value.indexOf(id)]
 .listed li,
 .row {
   display: flex;
+  flex-wrap: wrap;
   gap: 8px;
   align-items: center;
 }
@@ -157,7 +158,8 @@ i {
 }
 .row .field {
   flex: 1;
-  min-width: 0;
+  min-width: 80px;
+  width: 80px;
 }
 .paste {
   display: grid;

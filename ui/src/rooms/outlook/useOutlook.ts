@@ -48,7 +48,10 @@ export function useOutlook(
       if (!axis || !made.value?.origin) return
       const count = made.value.times.length
       const start = made.value.origin
-      view.span = [axis.time(start - Math.max(count * 5, 24)), axis.time(start + Math.ceil(count * 1.1))]
+      view.span = [
+        axis.time(start - Math.max(Math.ceil(count * 1.5), 24)),
+        axis.time(start + Math.ceil(count * 1.1)),
+      ]
     },
     { immediate: true },
   )
@@ -77,6 +80,7 @@ export function useOutlook(
       color,
       width: THIN,
       alpha: PALE,
+      quiet: true,
     }))
     const mean = {
       label: shown.contender,
