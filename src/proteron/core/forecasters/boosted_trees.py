@@ -251,6 +251,10 @@ class BoostedTrees(WindowForecaster):
             told["quantiles"] = (graph.node("Concat", *apart, axis=2), ("rows", steps, len(scores)))
         return told
 
+    def shares_in(self, state: ForecasterState, row: int, features: Floats, step: int) -> tuple[Floats, float] | None:
+        """Exact attributions: trees are the same for all series."""
+        return self.shares_of(state, features, step)
+
     def shares_of(self, state: ForecasterState, features: Floats, step: int) -> tuple[Floats, float] | None:
         """Exact attributions (Lundberg et al. 2020), and the value that trees correct; None where a loss has a link.
 

@@ -242,6 +242,18 @@ class LocalForecaster(Forecaster):
                 out[index, possible] = self.means_of(learned, values, at[possible], horizon)
         return out
 
+    def parts(self, state: ForecasterState, panel: Panel, key: str, origin: int, horizon: int) -> dict[str, Floats]:
+        """What a flat forecast of one series is made of, (horizon,) each; empty where it is of one piece."""
+        found = self._at(state, panel, panel.index(key))
+        if found is None:
+            return {}
+        learned, values, first = found
+        return self.parts_of(learned, values, origin - first, horizon) if 0 <= origin - first <= len(values) else {}
+
+    def parts_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> dict[str, Floats]:
+        """What the means after `at` points are made of, (horizon,) each; empty where they are of one piece."""
+        return {}
+
     def outside(self, panel: Panel, index: int, first: int) -> Any:
         """What is known besides the series from grid position `first` on, handed on as `learned.outside`."""
         return None

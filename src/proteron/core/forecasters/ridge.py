@@ -74,6 +74,11 @@ class Ridge(WindowForecaster):
             out[mine] = scaled @ state.arrays["weights"][row] + state.arrays["intercepts"][row]
         return out
 
+    def shares_in(self, state: ForecasterState, row: int, features: Floats, step: int) -> tuple[Floats, float]:
+        """Features apart from their mean, times their weights; and the intercept."""
+        scaled = standardised(features[None], state.arrays["centres"][row], state.arrays["spreads"][row])[0]
+        return scaled * state.arrays["weights"][row][:, step], float(state.arrays["intercepts"][row, step])
+
     def equation(self, state: ForecasterState, key: str) -> Equation:
         """The forecast as a sum of features, in flat units."""
         row, plan = state.row(key), WindowPlan.parse(state.facts["plan"])

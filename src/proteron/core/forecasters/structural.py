@@ -357,10 +357,21 @@ class _Parts(LocalForecaster):
 
     def means_of(self, learned: Learned, values: Floats, at: Ints, horizon: int) -> Floats:
         """Means (n_origins, horizon) after `at` points of `values` (n_points,)."""
-        move, drifting = _moving(learned)
-        offset, size = int(learned["offset"]), len(move) - 1
+        kept, shown = self._states(learned, values, horizon)
         way, figure = season_of(learned)
-        rest = without_season(np.ascontiguousarray(values[offset:]), figure, way)
+        local = at - int(learned["offset"])
+        out = np.full((len(at), horizon), np.nan)
+        out[local > 0] = with_season(kept[local[local > 0]] @ shown.T, figure, way, local[local > 0])
+        return out
+
+    @staticmethod
+    def _states(learned: Learned, values: Floats, horizon: int) -> tuple[Floats, Floats]:
+        """States (n_points + 1, k) before each place, counted from the first point learned, and what is seen of a state
+        at each step after it, (horizon, k)."""
+        move, drifting = _moving(learned)
+        size = len(move) - 1
+        way, figure = season_of(learned)
+        rest = without_season(np.ascontiguousarray(values[int(learned["offset"]) :]), figure, way)
         kept = np.empty((len(rest) + 1, size))
         ratios = learned["ratios"][: len(drifting)] @ drifting
         begin = np.ascontiguousarray(learned["begin"][:size, None])
@@ -369,9 +380,22 @@ class _Parts(LocalForecaster):
         shown[0] = move[size]
         for h in range(1, horizon):
             shown[h] = shown[h - 1] @ move[:size]
-        out = np.full((len(at), horizon), np.nan)
-        possible = at - offset > 0
-        out[possible] = with_season(kept[at[possible] - offset] @ shown.T, figure, way, at[possible] - offset)
+        return kept, shown
+
+    def parts_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> dict[str, Floats]:
+        """Level, trend and season, (horizon,) each; a season that was taken out before is what it adds to the rest."""
+        local = at - int(learned["offset"])
+        if local <= 0:
+            return {}
+        kept, shown = self._states(learned, values, horizon)
+        each = kept[local] * shown
+        _, _, names = parts_of_state(bool(learned["trend"]), int(learned["period"]))
+        stops = [*range(1, len(names)), each.shape[1]]  # a place each, the last all that are left
+        out = {name: each[:, n:stop].sum(axis=1) for n, (name, stop) in enumerate(zip(names, stops, strict=True))}
+        way, figure = season_of(learned)
+        if way is not None:
+            rest = np.sum(list(out.values()), axis=0)
+            out["season"] = with_season(rest[None], figure, way, np.array([local]))[0] - rest
         return out
 
     def _end(self, learned: Learned, values: Floats, at: int) -> tuple[Floats, Floats, Floats, Floats]:

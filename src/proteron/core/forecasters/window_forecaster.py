@@ -24,7 +24,7 @@ from proteron.core.forecasters.learned_ranges import shares_of_levels
 from proteron.core.forecasters.pictures import Picture
 from proteron.core.panel import Covariate, Floats, Panel
 from proteron.core.timeline import CYCLES, Ints
-from proteron.core.windows import CalendarCycle, Static, Table, WindowPlan, default_plan
+from proteron.core.windows import CalendarCycle, Feature, Static, Table, WindowPlan, default_plan
 
 _ROWS_AT_ONCE = 8192
 _CELLS_AT_ONCE = 4_000_000
@@ -131,6 +131,10 @@ class WindowForecaster(Forecaster):
     def shares_of(self, state: ForecasterState, features: Floats, step: int) -> tuple[Floats, float] | None:
         """What each of scaled `features` (n_features,) adds to the scaled forecast of a step (from 0), and what that
         is of an average window: together the forecast. None where nothing tells."""
+        return None
+
+    def shares_in(self, state: ForecasterState, row: int, features: Floats, step: int) -> tuple[Floats, float] | None:
+        """The same for a row of the state, of those who tell it exactly and at once; None from others."""
         return None
 
     def influence(self, state: ForecasterState, panel: Panel, key: str, step: int) -> Influence | None:
@@ -285,6 +289,28 @@ class WindowForecaster(Forecaster):
             out[at.index, at.chunk] = flat * at.spread + at.level
         return out
 
+    def parts(self, state: ForecasterState, panel: Panel, key: str, origin: int, horizon: int) -> dict[str, Floats]:
+        """What a flat forecast is made of, by what the features read, (horizon,) each; empty where nothing tells."""
+        alone, out = panel.select([panel.index(key)]), dict[str, Floats]()
+        for at in self._pieces(state, alone, np.array([origin])):
+            if not len(at.chunk):
+                continue
+            seen: list[Floats] = []
+            self._ahead(state, at.plan, at.scaled, at.points, at.series, at.row, horizon, seen=seen)
+            block = len(at.plan.horizon)
+            if at.plan.horizon != tuple(range(1, block + 1)):
+                return {}
+            groups = [_read_by(feature) for feature in at.plan.features for _ in feature.names]
+            out = {name: np.zeros(horizon) for name in ("level", *groups)}
+            for step in range(horizon):
+                told = self.shares_in(state, at.row, seen[step // block][0], step % block)
+                if told is None:
+                    return {}
+                out["level"][step] = told[1] * at.spread + at.level
+                for name, share in zip(groups, told[0].tolist(), strict=True):
+                    out[name][step] += share * at.spread
+        return out
+
     def scaled_ends(
         self, state: ForecasterState, features: Floats, levels: Sequence[float], level: float, spread: float
     ) -> Floats:
@@ -343,11 +369,14 @@ class WindowForecaster(Forecaster):
         row: int,
         horizon: int,
         noise: Floats | None = None,
+        seen: list[Floats] | None = None,
     ) -> Floats:
         """Scaled forecasts (n_rows, horizon): the first block from the data, later ones fed back; `noise` (n_rows,
-        horizon) is added to each before that."""
+        horizon) is added to each before that. What each block sees, (n_rows, n_features), is added to `seen`."""
         rows = np.full(len(points), row, dtype=np.int64)
-        first = self.predict(state, self.written(state, plan, scaled, points, series), rows)
+        seen = [] if seen is None else seen
+        seen.append(self.written(state, plan, scaled, points, series))
+        first = self.predict(state, seen[0], rows)
         block = first.shape[1]
         if plan.horizon != tuple(range(1, block + 1)):
             chosen = np.full((len(points), max(*plan.horizon, horizon)), np.nan)
@@ -365,8 +394,8 @@ class WindowForecaster(Forecaster):
             if done:
                 here = np.arange(len(points)) * tails.shape[1] + context + done - 1
                 panel = _tail_panel(scaled, plan, points, series, tails, context)
-                features = self.written(state, plan, panel, here, np.arange(len(points)))
-                first = self.predict(state, features, rows)
+                seen.append(self.written(state, plan, panel, here, np.arange(len(points))))
+                first = self.predict(state, seen[-1], rows)
             stop = min(done + block, horizon)
             tails[:, context + done : context + stop] = first[:, : stop - done] + added[:, done:stop]
         return tails[:, context:]
@@ -391,6 +420,16 @@ class _Piece:
     def features(self) -> Floats:
         """Scaled features (n_rows, n_features)."""
         return self.learner.written(self.state, self.plan, self.scaled, self.points, self.series)
+
+
+def _read_by(feature: Feature) -> str:
+    """What a feature reads, in words: the series itself, the calendar, a column."""
+    if isinstance(feature, CalendarCycle):
+        return feature.field.replace("_", " ")
+    return feature.columns[0] if feature.columns else _READS.get(feature.kind, "its own past")
+
+
+_READS = {"fourier": "season", "occasion": "occasions", "static": "who it is"}
 
 
 def latest_lags(plan: WindowPlan) -> int:

@@ -173,6 +173,18 @@ class Blend(Rule, Forecaster):
         found, _ = self._each(self.fitted_members(state, panel), panel, origins, horizon)
         return self.combine(found, self._mix(state).ahead(_rows(state, panel), horizon))
 
+    def parts(self, state: ForecasterState, panel: Panel, key: str, origin: int, horizon: int) -> dict[str, Floats]:
+        """Every member's forecast times its weight, (horizon,) each; empty where nothing is weighed."""
+        alone = panel.select([panel.index(key)])
+        found, _ = self._each(self.fitted_members(state, alone), alone, np.array([origin]), horizon)
+        if not self.weighs:
+            return {}
+        mine = np.broadcast_to(self._mix(state).ahead(_rows(state, alone), horizon), found.shape)[:, 0, 0]
+        means, there = found[:, 0, 0], np.isfinite(found[:, 0, 0])
+        counted = np.where(there, mine, 0.0)
+        told = np.where(there, means, 0.0) * counted / np.maximum(counted.sum(axis=0), 1e-300)
+        return {name: each for name, each in zip(self.contenders, told, strict=True) if each.any()}
+
     def ranges(
         self, state: ForecasterState, panel: Panel, origins: Ints, horizon: int, levels: Sequence[float]
     ) -> Floats | None:

@@ -175,6 +175,18 @@ class Regression(LocalForecaster):
         inside = (places < len(columns)) & (not learned.facts["afterwards"])
         return np.where(inside, (columns @ coefficients)[np.where(inside, places, 0)], np.nan)
 
+    def parts_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> dict[str, Floats]:
+        """Intercept and columns times their coefficients, those of one category together, (horizon,) each."""
+        columns = learned.outside[at : at + horizon]
+        if len(columns) < horizon or learned.facts["afterwards"]:
+            return {}
+        out = dict[str, Floats]()
+        for place, name in enumerate(learned.facts["names"][: columns.shape[1]]):
+            shown = columns[:, place] * learned["coefficients"][place]
+            whole = name.split("=")[0]
+            out[whole] = out.get(whole, np.zeros(horizon)) + shown
+        return out
+
     def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
         """Standard deviations (horizon,) after `at` points, by theory."""
         columns = learned.outside

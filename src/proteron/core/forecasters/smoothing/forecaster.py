@@ -224,6 +224,21 @@ class Smoothing(LocalForecaster):
         out[local >= 0] = means_after(fitted, run(fitted, rest), local[local >= 0], horizon)
         return out
 
+    def parts_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> dict[str, Floats]:
+        """Level, trend and season, told as what each adds to those before it, (horizon,) each."""
+        fitted, rest, local = self._placed(learned, values, at)
+        if local < 0:
+            return {}
+        passed, before, out = run(fitted, rest), np.zeros(horizon), dict[str, Floats]()
+        _, trend, season = fitted.form.codes
+        for name, codes in {"level": (0, 0), "trend": (trend, 0), "season": (trend, season)}.items():
+            if name == "level" or {"trend": trend, "season": season}[name]:
+                now = np.empty(horizon)
+                figures = passed.seasons[local : local + fitted.period]
+                ahead(passed.levels[local], passed.trends[local], figures, *codes, fitted.weights[3], now)
+                out[name], before = now - before, now
+        return out
+
     def _placed(self, learned: Learned, values: Floats, at: Any) -> tuple[FittedForm, Floats, Any]:
         """The fitted form, values from its first point on, and places counted from there."""
         offset = int(learned["offset"])
