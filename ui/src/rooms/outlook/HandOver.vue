@@ -59,7 +59,7 @@ async function copy() {
 </script>
 
 <template>
-  <section class="over" aria-label="Hand over">
+  <section class="over">
     <label>Table <ChoiceField v-model="form" label="Table" :options="FORMS" /></label>
     <div class="buttons">
       <a

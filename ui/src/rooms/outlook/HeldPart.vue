@@ -68,7 +68,7 @@ const facts = computed(() =>
 </script>
 
 <template>
-  <section aria-label="Held to it">
+  <section>
     <p class="second">{{ counted(all.length, 'outlook') }}, truth has come for {{ come.length || 'none' }}</p>
     <template v-if="mine">
       <PlotChart

@@ -27,7 +27,7 @@ const emit = defineEmits<{
 const store = useProject()
 const { outlook, made, drawn, names, bundled, level, chance, picked, decimals, words } = props.shown
 const form = ref<InstanceType<typeof OutlookForm>>()
-const parts = useLocalStorage('outlook parts', { asking: false, held: true, scenarios: true, over: false })
+const parts = useLocalStorage('outlook parts', { asking: true, held: true, scenarios: true, over: false })
 const knownUpTo = computed(() =>
   made.value?.origin && store.axis ? store.axis.input(store.axis.time(made.value.origin - 1)) : '',
 )

@@ -71,25 +71,22 @@ export function useScenarios(made: Ref<Shapes['OutlookView'] | null>) {
     const past = shown.past.length
     const touched = edits.value.some((each) => each.column === shown.name)
     const known = { times: shown.times.slice(0, past), values: shown.past }
+    // The lines are always the same three, so that the lane is not built anew under the hand that draws.
     return [
       { label: shown.name, points: known, color: 'var(--ink)', width: 1.25 },
       {
-        label: touched ? 'as given' : shown.name,
+        label: 'as given',
         points: { times: times.value, values: shown.filled },
-        color: touched ? 'var(--ink-3)' : 'var(--ink)',
+        color: 'var(--ink-2)',
         dash: [4, 3],
         width: 1.25,
       },
-      ...(touched
-        ? [
-            {
-              label: 'in the scenario',
-              points: { times: times.value, values: drawn.value },
-              color: MARKS[0]?.color ?? '',
-              width: 2,
-            },
-          ]
-        : []),
+      {
+        label: 'in the scenario',
+        points: { times: touched ? times.value : [], values: touched ? drawn.value : [] },
+        color: MARKS[0]?.color ?? '',
+        width: 2,
+      },
     ]
   })
 
