@@ -212,6 +212,19 @@ def test_rehearsed_errors_are_those_of_forecasts_made_then() -> None:
     assert not len(rehearsed(panel.cut_at(5), contender, 4).flat)
 
 
+def test_the_numbers_do_not_depend_on_how_many_work_at_them() -> None:
+    rows = 20 + autoregressive(np.random.default_rng(14), 5, 260)
+    rows[3, :200] = np.nan
+    told: list[float] = []
+    asked: dict[str, Any] = {"horizon": 4, "paths": 10, "rehearsals": 40}
+    one = pt.outlook(panel_of(rows), pt.forecaster("theta"), **asked)
+    two = pt.outlook(panel_of(rows), pt.forecaster("theta"), **asked, workers=2, progress=told.append)
+    for name in ("mean", "paths"):
+        assert np.array_equal(getattr(one, name), getattr(two, name), equal_nan=True)
+    assert np.array_equal(one.errors.flat, two.errors.flat, equal_nan=True)
+    assert told == sorted(told) and told[-1] == 1 and len(told) == 15
+
+
 def test_what_lies_after_the_cutoff_changes_nothing() -> None:
     rng = np.random.default_rng(8)
     rows = autoregressive(rng, 2, 300)

@@ -301,7 +301,7 @@ def run_experiment(
     sealed = {each.contender: report.break_seal(each.contender, workers) for each in experiment.seals}
     forecast, by = None, None
     if experiment.outlook is not None and report.results:
-        forecast, by = _forecast(experiment, panel, report)
+        forecast, by = _forecast(experiment, panel, report, workers)
     anomalies = None
     if experiment.anomalies is not None:
         asked = experiment.anomalies.document()
@@ -310,14 +310,14 @@ def run_experiment(
     return Outcome(reading, report, sealed, forecast, by, anomalies, found)
 
 
-def _forecast(experiment: Experiment, panel: Panel, report: Report) -> tuple[Outlook, str]:
+def _forecast(experiment: Experiment, panel: Panel, report: Report, workers: int) -> tuple[Outlook, str]:
     """The outlook by whom the experiment names, or the best of the report, and by whom it is."""
     wanted = experiment.outlook or OutlookSettings()
     by = wanted.contender or best_of(report.board)
     if by not in report.contenders:
         raise SettingsError(f"There is no contender “{by}”.", field="outlook.contender")
     mine = [result for result in report.results if result.cell.name == by]
-    return wanted.made(panel, report.contenders[by], mine, experiment), by
+    return wanted.made(panel, report.contenders[by], mine, experiment, workers=workers), by
 
 
 def forecast_experiment(
@@ -347,7 +347,7 @@ def forecast_experiment(
     report = walk_forward(
         panel, entrants, experiment.folds, seed=experiment.seed, workers=workers, levels=experiment.levels
     )  # fmt: skip
-    return _forecast(experiment, panel, report)
+    return _forecast(experiment, panel, report, workers)
 
 
 def _with_found(report: Report, found: SearchReport) -> Report:

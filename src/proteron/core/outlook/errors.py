@@ -1,6 +1,7 @@
 """Errors that a contender made out of sample: those of an experiment, or of rehearsals where there are none."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -9,7 +10,7 @@ from proteron.core.errors import ProteronError, StoppedError
 from proteron.core.forecasters import Contender
 from proteron.core.forecasters.forecaster import Work
 from proteron.core.forecasters.ranges import ends_from_errors
-from proteron.core.judge import CellResult
+from proteron.core.judge import CellResult, process_context, without_main
 from proteron.core.panel import Floats, Panel
 from proteron.core.phases import truths
 from proteron.core.timeline import Ints
@@ -19,6 +20,7 @@ _REFITS = 3
 _SHARE = 0.5  # of what is known, that rehearsals forecast
 _LEAST = 10  # origins under which rehearsals begin earlier
 _BLOCKS = 5
+_PIECES = 4  # of the series, a worker
 
 
 @dataclass(frozen=True)
@@ -108,40 +110,67 @@ def errors_of(panel: Panel, results: Sequence[CellResult]) -> PastErrors:
 
 def rehearsed(
     panel: Panel, contender: Contender, horizon: int, seed: int = 0, most: int = REHEARSED,
-    progress: Callable[[float], object] | None = None, stop_asked: Callable[[], bool] = bool,
+    progress: Callable[[float], object] | None = None, stop_asked: Callable[[], bool] = bool, workers: int = 1,
+    meanwhile: Callable[[], object] = bool,
 ) -> PastErrors:  # fmt: skip
     """Errors of forecasts from earlier origins, by the contender as it learned at three earlier cutoffs.
 
     Everything that `panel` holds is taken as known; each row reads only what lay before its origin. Empty where the
-    series are too short to learn from a part of them.
+    series are too short to learn from a part of them. Series that are learned alone are shared out over `workers`, and
+    `meanwhile` is done here.
     """
+    nothing = PastErrors(np.empty((0, len(panel), horizon)), np.empty(0, dtype=np.int64), "rehearsals")
     first, stop = int(panel.starts.min()), panel.end - horizon
     begin = min(panel.end - max(round(_SHARE * (panel.end - first)), 1), stop - _LEAST)
     if begin <= first + 1:
-        return PastErrors(np.empty((0, len(panel), horizon)), np.empty(0, dtype=np.int64), "rehearsals")
+        meanwhile()
+        return nothing
     origins = np.unique(np.linspace(begin, stop, most).round().astype(np.int64))
-    scored = panel.with_values(panel.scorable())
-    rows, places = list[Floats](), list[Ints]()
-    for number, part in enumerate(np.array_split(origins, _REFITS)):
+    parts = [part for part in np.array_split(origins, _REFITS) if len(part)]
+    alone = workers > 1 and not (contender.forecaster.panel_wide or contender.forecaster.joint)
+    pieces = np.array_split(np.arange(len(panel)), min(_PIECES * workers, len(panel)) if alone else 1)
+    tasks = [(panel.select(piece.tolist()) if alone else panel, contender, part, horizon, seed)
+             for part in parts for piece in pieces]  # fmt: skip
+    found = []
+    for number, each in enumerate(_done(tasks, workers, meanwhile)):
         if stop_asked():
             raise StoppedError("Stopped before the ranges were known.")
-        found = _errors_from(panel, scored, contender, part, horizon, seed)
-        if found is not None:
-            rows.append(found)
-            places.append(part)
+        found.append(each)
         if progress is not None:
-            progress((number + 1) / _REFITS)
-    if not rows:
-        return PastErrors(np.empty((0, len(panel), horizon)), np.empty(0, dtype=np.int64), "rehearsals")
-    return PastErrors(np.concatenate(rows), np.concatenate(places), "rehearsals")
+            progress((number + 1) / len(tasks))
+    rows, places = list[Floats](), list[Ints]()
+    for number, part in enumerate(parts):
+        mine = found[number * len(pieces) : (number + 1) * len(pieces)]
+        if any(each is not None for each in mine):
+            unknown = [np.full((len(part), len(piece), horizon), np.nan) for piece in pieces]
+            together = [void if each is None else each for each, void in zip(mine, unknown, strict=True)]
+            rows.append(np.concatenate(together, axis=1))
+            places.append(part)
+    return PastErrors(np.concatenate(rows), np.concatenate(places), "rehearsals") if rows else nothing
 
 
-def _errors_from(
-    panel: Panel, scored: Panel, contender: Contender, origins: Ints, horizon: int, seed: int
-) -> Floats | None:
+def _done(
+    tasks: Sequence[tuple[Panel, Contender, Ints, int, int]], workers: int, meanwhile: Callable[[], object]
+) -> Iterator[Floats | None]:
+    """What each task comes to, in order; where there are several, by so many processes while this one does else."""
+    if workers <= 1 or len(tasks) < 2:
+        meanwhile()
+        yield from (_errors_from(*task) for task in tasks)
+        return
+    pool = ProcessPoolExecutor(min(workers, len(tasks)), process_context())
+    try:
+        with without_main():
+            pending = [pool.submit(_errors_from, *task) for task in tasks]
+        meanwhile()
+        for each in pending:
+            yield each.result()
+    finally:
+        pool.shutdown(wait=False, cancel_futures=True)
+
+
+def _errors_from(panel: Panel, contender: Contender, origins: Ints, horizon: int, seed: int) -> Floats | None:
     """Errors (n_origins, n_series, horizon) of what was learned at the first origin; None where nothing can be."""
-    if not len(origins):
-        return None
+    scored = panel.with_values(panel.scorable())
     try:
         (fitted,) = contender.fit_many([(panel, int(origins[0]), Work(horizon=horizon, seed=seed))])
         flat = fitted.means(panel, origins, horizon)[1]

@@ -210,6 +210,7 @@ def outlook(
     rehearsals: int = REHEARSED,
     progress: Callable[[float], object] | None = None,
     stop_asked: Callable[[], bool] = bool,
+    workers: int = 1,
 ) -> Outlook:
     """Refit on everything known, at `until`, and forecast `horizon` steps with ranges and `paths` joint paths.
 
@@ -217,7 +218,8 @@ def outlook(
     the horizon that they judged, of those of up to `rehearsals` earlier origins, which three refits forecast. By
     “theory”, ranges are those that the forecaster states itself, where it does. `floor`, `ceiling` and `whole` numbers
     are what the quantity can be; `ahead` says how columns that are known ahead go on where they end too early,
-    `scenario` how they come otherwise than given: nothing of it is learned from.
+    `scenario` how they come otherwise than given: nothing of it is learned from. Rehearsals are shared out over so many
+    `workers`.
 
     Raises `SettingsError` for what does not fit, `TooShortError` where nothing is known or such a column ends before
     the horizon, `StoppedError` when a stop was asked for.
@@ -230,8 +232,18 @@ def outlook(
     known = continued(panel.cut_at(until), contender, steps, ahead)
     as_said = known if scenario is None else scenario.applied(known, steps)
     require_ahead(as_said, contender.forecaster, steps)
-    errors = _errors(known, contender, results, steps, seed, rehearsals, progress, stop_asked)
-    fitted = contender.fit(known, horizon=steps, seed=seed, levels=tuple(levels))
+    made = list[FittedContender]()
+
+    def learn() -> None:
+        made.append(contender.fit(known, horizon=steps, seed=seed, levels=tuple(levels)))
+
+    judged = errors_of(known, results).before(known.end) if results else None
+    if judged is not None and judged.horizon >= steps:
+        errors = judged.up_to(steps)
+        learn()
+    else:
+        errors = rehearsed(known, contender, steps, seed, rehearsals, progress, stop_asked, workers, learn)
+    fitted = made[0]
     if scenario is not None:
         fitted = fitted.standing_on(as_said)
     return told(fitted, errors, steps, levels, seed, ranges, limits, paths, joint)
@@ -281,18 +293,6 @@ def _horizon(panel: Panel, contender: Contender, results: Sequence[CellResult] |
     if contender.forecaster.family == "elsewhere" and steps > judged:
         raise SettingsError(f"Forecasts made elsewhere were judged for {judged} steps.", field="horizon")
     return steps
-
-
-def _errors(
-    known: Panel, contender: Contender, results: Sequence[CellResult] | None, steps: int, seed: int, most: int,
-    progress: Callable[[float], object] | None, stop_asked: Callable[[], bool],
-) -> PastErrors:  # fmt: skip
-    """Those of the results as far as they were known, or else of rehearsals."""
-    if results:
-        found = errors_of(known, results).before(known.end)
-        if found.horizon >= steps:
-            return found.up_to(steps)
-    return rehearsed(known, contender, steps, seed, most, progress, stop_asked)
 
 
 def drawable(paths: int) -> int:
