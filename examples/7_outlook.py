@@ -23,6 +23,9 @@ low, high = year.lower[0.8][0, 0], year.upper[0.8][0, 0]
 print(f"this year with what is known: {year.mean[0, 0]:,.0f}, between {low:,.0f} and {high:,.0f}")
 print(view.sentence(), view.paragraph(), sep="\n")
 
+before = pt.outlook(panel, contender, horizon=6, until=panel.end - 6)
+print(before.fared(panel).in_words(before.keys, [str(each)[:7] for each in before.times]))
+
 pt.save_fitted(view.fitted, folder / "smoothing.proteron")
 same = pt.load_fitted(folder / "smoothing.proteron")
 assert (same.forecast(6).mean == view.fitted.forecast(6).mean).all()

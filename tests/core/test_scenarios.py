@@ -193,6 +193,20 @@ def test_errors_are_told_against_what_was_promised() -> None:
     assert nothing.in_words(keys, when) == "Nothing of what it forecast has come yet."
 
 
+def test_the_truth_is_found_by_key_and_time() -> None:
+    """Of a version that begins elsewhere, has other series, and marks what is not to be scored."""
+    from proteron.core.panel import Mask
+
+    made = pt.outlook(town(), pt.forecaster("mean"), horizon=4, paths=50)
+    whole = town(spoil=True)
+    later = whole.between(100, POINTS + 3).select([1]).with_masks([Mask(POINTS + 1, POINTS + 2, "burst")])
+    found = made.fared(later)
+    assert found.of == 2 and np.isnan(found.error[0]).all() and np.isnan(found.error[1, [1, 3]]).all()
+    truth = whole.series(1)[[POINTS, POINTS + 2]]
+    assert found.error[1, [0, 2]] == pytest.approx(np.abs(made.mean[1, [0, 2]] - truth))
+    assert made.fared(town()).verdict == "nothing came"
+
+
 def test_apart_keeps_every_step_and_makes_sums_narrower() -> None:
     paths = np.cumsum(np.random.default_rng(7).normal(size=(500, 2, 6)), axis=2)
     alone = apart(paths, 1)

@@ -127,10 +127,9 @@ def rehearsed(
         return nothing
     origins = np.unique(np.linspace(begin, stop, most).round().astype(np.int64))
     parts = [part for part in np.array_split(origins, _REFITS) if len(part)]
-    alone = workers > 1 and not (contender.forecaster.panel_wide or contender.forecaster.joint)
-    pieces = np.array_split(np.arange(len(panel)), min(_PIECES * workers, len(panel)) if alone else 1)
-    tasks = [(panel.select(piece.tolist()) if alone else panel, contender, part, horizon, seed)
-             for part in parts for piece in pieces]  # fmt: skip
+    pieces = _pieces(panel, contender, workers)
+    some = [panel] if len(pieces) == 1 else [panel.select(piece.tolist()) for piece in pieces]
+    tasks = [(each, contender, part, horizon, seed) for part in parts for each in some]
     found = []
     for number, each in enumerate(_done(tasks, workers, meanwhile)):
         if stop_asked():
@@ -138,15 +137,29 @@ def rehearsed(
         found.append(each)
         if progress is not None:
             progress((number + 1) / len(tasks))
-    rows, places = list[Floats](), list[Ints]()
-    for number, part in enumerate(parts):
-        mine = found[number * len(pieces) : (number + 1) * len(pieces)]
-        if any(each is not None for each in mine):
-            unknown = [np.full((len(part), len(piece), horizon), np.nan) for piece in pieces]
-            together = [void if each is None else each for each, void in zip(mine, unknown, strict=True)]
-            rows.append(np.concatenate(together, axis=1))
-            places.append(part)
-    return PastErrors(np.concatenate(rows), np.concatenate(places), "rehearsals") if rows else nothing
+    by_part = [found[at : at + len(pieces)] for at in range(0, len(found), len(pieces))]
+    rows = [(_beside(each, pieces, len(part), horizon), part) for each, part in zip(by_part, parts, strict=True)]
+    there = [(row, part) for row, part in rows if row is not None]
+    if not there:
+        return nothing
+    flat, places = zip(*there, strict=True)
+    return PastErrors(np.concatenate(flat), np.concatenate(places), "rehearsals")
+
+
+def _pieces(panel: Panel, contender: Contender, workers: int) -> list[Ints]:
+    """Places of series that are rehearsed together: all, but for several workers where each is learned alone."""
+    together = contender.forecaster.panel_wide or contender.forecaster.joint
+    count = 1 if workers <= 1 or together else min(_PIECES * workers, len(panel))
+    return [np.asarray(each) for each in np.array_split(np.arange(len(panel)), count)]
+
+
+def _beside(found: Sequence[Floats | None], pieces: Sequence[Ints], count: int, horizon: int) -> Floats | None:
+    """Errors (count, n_series, horizon) of one part from those of pieces of the series; None where none has any."""
+    if all(each is None for each in found):
+        return None
+    unknown = [np.full((count, len(piece), horizon), np.nan) for piece in pieces]
+    together = [void if each is None else each for each, void in zip(found, unknown, strict=True)]
+    return np.concatenate(together, axis=1)
 
 
 def _done(

@@ -18,6 +18,7 @@ from proteron.core.outlook.ahead import Ahead, continued
 from proteron.core.outlook.chances import Chance, Peak, chance, in_stock, peak
 from proteron.core.outlook.drawing import drawn
 from proteron.core.outlook.errors import REHEARSED, PastErrors, errors_of, rehearsed, share_held
+from proteron.core.outlook.fared import Fared, came, fared
 from proteron.core.outlook.limits import Limits
 from proteron.core.outlook.parts import parts_of
 from proteron.core.outlook.scenarios import Scenario
@@ -151,6 +152,12 @@ class Outlook:
         """The same with other paths: as many, by another seed, or each series on its own."""
         free = _drawn(self, drawable(paths), seed, joint)
         return replace(self, paths=self.limits.kept(free, self.near), joint=joint, seed=seed)
+
+    def fared(self, later: Panel) -> Fared:
+        """How it fared by later data of its series: errors against what its paths promised, ranges, drift."""
+        require_panel(later)
+        ranges = {level: (self.lower[level], self.upper[level]) for level in self.levels}
+        return fared(self.mean, self.paths, ranges, came(self.times, self.keys, later))
 
     def under(self, scenario: Scenario) -> "Outlook":
         """The same, by what was learned and with the same draws, had what is known ahead come as a scenario says.

@@ -6,8 +6,7 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from proteron.core.outlook.fared import Fared, fared
-from proteron.core.panel import Floats, Panel
+from proteron.core.outlook.fared import Fared, came, fared
 from proteron.records import outlooks as records
 from proteron.records.database import unpack_arrays
 from proteron.records.models import Dataset, OutlookRecord
@@ -74,30 +73,13 @@ def held_to(reach: Resources, outlook_id: int) -> Held | None:
     def look() -> Fared:
         with reach.database.session() as session:
             paths = records.paths_of(session, outlook_id, made.horizon)
-        truth = truth_in(made, reach.panel(latest.id))
+        times = made.panel.axis.times(made.origin + np.arange(made.horizon))
+        truth = came(times, made.panel.keys, reach.panel(latest.id))
         with reach.computing():
             return fared(made.arrays["mean"], paths, made.ranges(), truth)
 
     found = shelf.get((outlook_id, latest.id, record.finished), look)
     return Held(made, latest, latest.id != record.dataset_id, found)
-
-
-def truth_in(made: Made, panel: Panel) -> Floats:
-    """What came of the steps of an outlook by another version of its data, (n_series, horizon); NaN where nothing did,
-    or where that is not to be scored."""
-    out = np.full((len(made.panel), made.horizon), np.nan)
-    times = made.panel.axis.times(made.origin + np.arange(made.horizon))
-    values = panel.scorable()
-    for index, key in enumerate(made.panel.keys):
-        if key not in panel.keys:
-            continue
-        there = panel.index(key)
-        own = panel.times(key)
-        at = np.searchsorted(own, times)
-        inside = at < len(own)
-        inside[inside] = own[at[inside]] == times[inside]
-        out[index, inside] = values[panel.offsets[there] + at[inside]]
-    return out
 
 
 def earlier(reach: Resources, project_id: int) -> list[tuple[OutlookRecord, Held | None]]:

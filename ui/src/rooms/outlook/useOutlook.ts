@@ -10,6 +10,8 @@ import { markOf } from '../../theme/theme'
 
 /** Paths of the bundle. */
 const DRAWN = 30
+/** Steps before a long horizon that are in view. */
+const FEW = 240
 /** How each of them is drawn: its width in pixels, and how much it covers. */
 const THIN = 0.75
 const PALE = 0.3
@@ -49,7 +51,7 @@ export function useOutlook(
       const count = made.value.times.length
       const start = made.value.origin
       view.span = [
-        axis.time(start - Math.max(Math.ceil(count * 1.5), 24)),
+        axis.time(start - Math.max(Math.min(count * 5, FEW), Math.ceil(count * 1.5), 24)),
         axis.time(start + Math.ceil(count * 1.1)),
       ]
     },
