@@ -82,6 +82,21 @@ class Fared:
         return f"Has drifted since {when[self.since[first]]}: {keys[first]}{also}. Mean error {ran}."
 
 
+def came(times: Instants, keys: Sequence[str], panel: Panel) -> Floats:
+    """What a panel has of series by key at UTC times, (n_keys, n_times); NaN where it has nothing, or where that is not
+    to be scored."""
+    out = np.full((len(keys), len(times)), np.nan)
+    values = panel.scorable()
+    for index, key in enumerate(keys):
+        if key in panel.keys:
+            own = panel.times(key)
+            at = np.searchsorted(own, times)
+            inside = at < len(own)
+            inside[inside] = own[at[inside]] == times[inside]
+            out[index, inside] = values[panel.offsets[panel.index(key)] + at[inside]]
+    return out
+
+
 def fared(mean: Floats, paths: Floats, ranges: Mapping[float, tuple[Floats, Floats]], truth: Floats) -> Fared:
     """How forecasts (n_series, horizon) with joint `paths` (n_paths, n_series, horizon) and `ranges` by level stand
     beside the truth (n_series, horizon), NaN where it has not come.
