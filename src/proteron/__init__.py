@@ -47,10 +47,10 @@ __all__ = [
     "Experiment", "Finding", "FittedChain", "FittedContender", "Flag", "Fold", "Folds", "Forecast", "InputError",
     "Judging", "LeakCheck", "Learned", "LimitError", "Losses", "Outlook", "Panel", "ProteronError", "Recent", "Recipe",
     "Report", "Scenario", "SearchReport", "SettingsError", "Table", "TableReading", "TooShortError", "UnitsError",
-    "UnsettledWarning", "Watching", "WindowPlan", "blend", "drill", "export_onnx", "find_anomalies", "flatten", "forecaster", "forecasters",
-    "leak_check", "load_fitted", "load_learned", "load_watching", "models", "outlook", "profile", "read_folds",
-    "read_forecasts", "read_panel", "read_table", "run_experiment", "save_fitted", "save_learned", "search", "vary",
-    "walk_forward", "watch", "windows", "with_future", "write_panel",
+    "UnsettledWarning", "Watching", "WindowPlan", "blend", "drill", "export_onnx", "find_anomalies", "flatten",
+    "forecaster", "forecasters", "leak_check", "load_fitted", "load_learned", "load_watching", "models", "outlook",
+    "profile", "read_folds", "read_forecasts", "read_panel", "read_table", "run_experiment", "save_fitted",
+    "save_learned", "search", "vary", "walk_forward", "watch", "windows", "with_future", "write_panel",
 ]  # fmt: skip
 
 # Where each name lives; loaded at first use, so that light commands start without the compiled core.

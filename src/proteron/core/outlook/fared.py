@@ -1,14 +1,14 @@
 """How an outlook fared once the truth had come: errors against what its paths promised, ranges, drift."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
-from proteron.core.panel import Floats
-from proteron.core.timeline import Ints
+from proteron.core.panel import Floats, Panel
+from proteron.core.timeline import Instants, Ints
 
 Verdict = Literal["nothing came", "as promised", "drifted"]
 SURE = 0.99  # of all futures of an outlook that is right, so many never alarm
@@ -109,8 +109,8 @@ def fared(mean: Floats, paths: Floats, ranges: Mapping[float, tuple[Floats, Floa
     spread = paths.std(axis=0)
     spread = np.where(spread > 0, spread, np.nan)
     promised = np.abs(paths - mean).mean(axis=0)
-    came = np.isfinite(truth) & np.isfinite(mean)
-    error = np.where(came, np.abs(mean - truth), np.nan)
+    there = np.isfinite(truth) & np.isfinite(mean)
+    error = np.where(there, np.abs(mean - truth), np.nan)
     scores = (truth - centre) / spread
     sums = _sums(scores[None])[:, 0]
     own = _sums((paths - centre) / spread)
@@ -121,11 +121,11 @@ def fared(mean: Floats, paths: Floats, ranges: Mapping[float, tuple[Floats, Floa
     worst = (reached / scale[:, None]).max(axis=(0, 2))
     bar = max(float(np.quantile(worst, SURE)), 1.0)
     limit = scale * bar
-    passed = (sums > limit[:, :, None]) & came
+    passed = (sums > limit[:, :, None]) & there
     since = np.array([_since(scores[index], passed[:, index]) for index in range(len(mean))])
-    held, of = {}, int(came.sum())
+    held, of = {}, int(there.sum())
     for level, (low, high) in ranges.items():
-        inside = (truth >= low) & (truth <= high) & came
+        inside = (truth >= low) & (truth <= high) & there
         held[level] = float(inside.sum() / of) if of else float("nan")
     return Fared(error, np.where(np.isfinite(mean), promised, np.nan), held, of, sums, limit, since)
 
