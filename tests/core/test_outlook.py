@@ -378,3 +378,22 @@ def test_parts_add_up(kind: str, chain: str) -> None:
         assert np.ptp(view.parts["hour of day"], axis=1).min() > np.ptp(view.parts["heat"], axis=1).max()
     if chain == "trend and season" and kind != "blend":
         assert list(view.parts)[:3] == ["linear trend", "period means", "z-score"]
+
+
+def test_adaptive_ranges_follow_a_law_that_widens() -> None:
+    """After errors have doubled, ranges aim higher until they hold again; of a calm law they stay as they are."""
+    rng = np.random.default_rng(15)
+    flat = rng.normal(size=(600, 3, 2))
+    flat[300:] *= 2
+    wider, calm = PastErrors(flat, np.arange(600), "rehearsals"), PastErrors(flat[:300], np.arange(300), "rehearsals")
+    aims, held, of = wider.adapted([0.8, 0.95])
+    assert aims[0] > 0.86 and aims[1] > 0.96 and of.tolist() == [1710, 1710]
+    assert (held[0] > wider.held([0.8])[0][0]).all()
+    assert calm.adapted([0.8])[0][0] == pytest.approx(0.8, abs=0.04)
+    values = np.cumsum(np.concatenate([rng.normal(size=500), 3 * rng.normal(size=300)]))
+    plain, adaptive = (
+        pt.outlook(panel_of(values[None]), QUICK, horizon=2, ranges=how, paths=10) for how in ("errors", "adaptive")
+    )  # type: ignore[arg-type]
+    assert adaptive.levels == plain.levels and adaptive.ranges == "adaptive"
+    assert (adaptive.upper[0.8] > plain.upper[0.8]).all() and np.array_equal(adaptive.paths, plain.paths)
+    assert np.nanmean(adaptive.coverage[0.8]) > np.nanmean(plain.coverage[0.8])

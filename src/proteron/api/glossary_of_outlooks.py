@@ -7,7 +7,7 @@ OUTLOOKS: dict[str, str] = {
     "how": "What ranges are made of: walk-forward, rehearsals, theory.",
     "OutlookView.notes": "What is to be known of it.",
     "truth": "What came, as far as it is in the data.",
-    "ranges": "errors: of what was off out of sample; theory: as the forecaster states them.",
+    "ranges": "errors: of what was off out of sample; adaptive: so that they hold lately; theory: as stated.",
     "NewOutlook.ceiling": "The quantity is never above.",
     "NewOutlook.whole": "The quantity comes in whole numbers.",
     "TotalsView.whole": "Whether the two are all that the span has.",

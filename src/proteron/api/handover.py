@@ -115,9 +115,13 @@ def view_held(path: shapes.OutlookPath) -> Response:
 def list_outlooks(path: shapes.ProjectPath) -> Response:
     """The outlooks of a project, the newest first, and how each fared."""
     rows = [
-        given.FaredView(**outlook_brief(record).model_dump(), **(_held(found) if found else {}))
+        given.FaredView(
+            **outlook_brief(record).model_dump(), **(_held(found) if found else {}),
+            horizon=found.made.horizon if found else 0,
+            issued=record.finished.isoformat() if record.finished else "",
+        )
         for record, found in held_to.earlier(services(), path.project_id)
-    ]
+    ]  # fmt: skip
     return answer(given.OutlooksView(outlooks=rows))
 
 

@@ -99,7 +99,8 @@ class HeldView(_Held):
 
 
 class FaredView(OutlookBrief, _Held):
-    pass
+    horizon: int = Field(0, description="How many steps ahead it goes; 0: it is not made yet.")
+    issued: str = Field("", description="When it was made, ISO 8601.")
 
 
 class OutlooksView(BaseModel):

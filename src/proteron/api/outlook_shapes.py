@@ -18,7 +18,9 @@ class NewOutlook(Body):
     until: int | None = Field(None, ge=1, le=2**53, description="Known points; empty: all.")
     ahead: Ahead = Field("given", description="How columns known ahead go on where they end too early.")
     levels: list[Level] | None = Field(None, max_length=9, description="Of the ranges; empty: those judged.")
-    ranges: RangesBy = Field("errors", description="Of errors out of sample, or as the forecaster states them.")
+    ranges: RangesBy = Field(
+        "errors", description="Of errors out of sample, adapted to how such ranges held, or as the forecaster states."
+    )
     floor: Finite | None = Field(None, description="The quantity is never below.")
     ceiling: Finite | None = Field(None, description="The quantity is never above.")
     whole: bool = Field(False, description="The quantity comes in whole numbers.")

@@ -129,8 +129,8 @@ def scan_brief(scan: Scan, done: int) -> shapes.ScanBrief:
 
 def outlook_brief(record: OutlookRecord) -> shapes.OutlookBrief:
     return shapes.OutlookBrief(
-        id=record.id, experiment_id=record.experiment_id, contender=record.document["contender"],
-        state=record.state, reason=record.reason,
+        id=record.id, experiment_id=record.experiment_id, dataset_id=record.dataset_id,
+        contender=record.document["contender"], state=record.state, share=record.share, reason=record.reason,
     )  # fmt: skip
 
 

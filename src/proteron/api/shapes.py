@@ -166,8 +166,10 @@ class DatasetBrief(BaseModel):
 class OutlookBrief(BaseModel):
     id: int
     experiment_id: int
+    dataset_id: int
     contender: str
     state: str
+    share: float = Field(description="How far it is while it is being made. 0 … 1.")
     reason: str | None
 
 

@@ -109,7 +109,9 @@ class OutlookSettings(Settings):
         None, ge=1, le=MOST_STEPS, description="Steps; empty: as many as were judged; more are rehearsed."
     )
     until: int | None = Field(None, ge=1, description="Known points; empty: all.")
-    ranges: RangesBy = Field("errors", description="Of errors out of sample, or as the forecaster states them.")
+    ranges: RangesBy = Field(
+        "errors", description="Of errors out of sample, adapted to how such ranges held, or as the forecaster states."
+    )
     floor: float | None = Field(None, allow_inf_nan=False, description="The quantity is never below.")
     ceiling: float | None = Field(None, allow_inf_nan=False, description="The quantity is never above.")
     whole: bool = Field(False, description="The quantity comes in whole numbers.")

@@ -6387,6 +6387,11 @@ export interface components {
              */
             contender: string;
             /**
+             * Dataset Id
+             * @description The number of the version of the data.
+             */
+            dataset_id: number;
+            /**
              * Drifted
              * @description Keys of series whose errors have drifted.
              * @default []
@@ -6410,10 +6415,22 @@ export interface components {
              */
             held: (number | null)[];
             /**
+             * Horizon
+             * @description How many steps ahead it goes; 0: it is not made yet.
+             * @default 0
+             */
+            horizon: number;
+            /**
              * Id
              * @description Its number.
              */
             id: number;
+            /**
+             * Issued
+             * @description When it was made, ISO 8601.
+             * @default
+             */
+            issued: string;
             /**
              * Known
              * @description Steps of which the truth has come.
@@ -6461,6 +6478,11 @@ export interface components {
              * @default
              */
             sentence: string;
+            /**
+             * Share
+             * @description How far it is while it is being made. 0 … 1.
+             */
+            share: number;
             /**
              * State
              * @description How it stands: queued, running, done, failed or stopped; of a room empty, current or outdated.
@@ -9283,6 +9305,11 @@ export interface components {
              */
             contender: string;
             /**
+             * Dataset Id
+             * @description The number of the version of the data.
+             */
+            dataset_id: number;
+            /**
              * Experiment Id
              * @description The experiment's number.
              */
@@ -9298,6 +9325,11 @@ export interface components {
              */
             reason: string | null;
             /**
+             * Share
+             * @description How far it is while it is being made. 0 … 1.
+             */
+            share: number;
+            /**
              * State
              * @description How it stands: queued, running, done, failed or stopped; of a room empty, current or outdated.
              */
@@ -9310,6 +9342,11 @@ export interface components {
              * @description The contender's name.
              */
             contender: string;
+            /**
+             * Dataset Id
+             * @description The number of the version of the data.
+             */
+            dataset_id: number;
             /**
              * Errors
              * @description Errors by metric; of an outlook, where its ranges come from.
@@ -9409,6 +9446,11 @@ export interface components {
              * @default null
              */
             seed: number | null;
+            /**
+             * Share
+             * @description How far it is while it is being made. 0 … 1.
+             */
+            share: number;
             /**
              * State
              * @description How it stands: queued, running, done, failed or stopped; of a room empty, current or outdated.

@@ -20,6 +20,8 @@ _REFITS = 3
 _SHARE = 0.5  # of what is known, that rehearsals forecast
 _LEAST = 10  # origins under which rehearsals begin earlier
 _BLOCKS = 5
+_STEPS, _RATE = 20, 0.25  # parts after which the level that is aimed at moves, and by what share of the miss
+_AIMS = 0.02, 0.999
 _PIECES = 4  # of the series, a worker
 
 
@@ -59,21 +61,38 @@ class PastErrors:
         Five parts in time; a range for a part is made of what was known before its first origin. NaN where nothing can
         be said.
         """
-        hit = np.zeros((len(levels), self.horizon))
+        hits, of, _ = self._walked(levels, _BLOCKS, 0.0)
+        return hits, of
+
+    def adapted(self, levels: Sequence[float]) -> "tuple[list[float], Floats, Ints]":
+        """Levels that ranges are to aim at so as to hold what `levels` say, after how earlier ones held lately; and how
+        often ranges that aimed so have held, as `held` tells it.
+
+        Twenty parts in time; after each the level aimed at moves by a quarter of what was missed too often or too
+        seldom (adaptive conformal inference, Gibbs & Candès 2021, eq. 2).
+        """
+        hits, of, aims = self._walked(levels, _STEPS, _RATE)
+        return aims, hits, of
+
+    def _walked(self, levels: Sequence[float], parts: int, rate: float) -> "tuple[Floats, Ints, list[float]]":
+        """Over parts in time, each held by errors known before its first origin, at levels that move by `rate`."""
+        hit, aims = np.zeros((len(levels), self.horizon)), np.array(levels, dtype=float)
         of = np.zeros(self.horizon, dtype=np.int64)
-        for part in np.array_split(np.arange(len(self.origins)), _BLOCKS)[1:]:
+        for part in np.array_split(np.arange(len(self.origins)), parts)[1:]:
             before = self.origins + self.horizon <= self.origins[part[0]] if len(part) else np.zeros(0, dtype=bool)
             if not before.any():
                 continue
             seen = self.flat[before]
-            ends = ends_from_errors(-seen, np.zeros(seen.shape[1:]), levels)
+            ends = ends_from_errors(-seen, np.zeros(seen.shape[1:]), aims.tolist())
             truth = -self.flat[part]
             there = np.isfinite(truth) & np.isfinite(ends[0, 0])
             inside = (truth >= ends[:, 0, None]) & (truth <= ends[:, 1, None]) & there
             hit += inside.sum(axis=(1, 2))
             of += there.sum(axis=(0, 1))
-        with np.errstate(invalid="ignore", divide="ignore"):
-            return np.where(of > 0, hit / np.maximum(of, 1), np.nan), of
+            if there.any():
+                held = inside.sum(axis=(1, 2, 3)) / there.sum()
+                aims = np.clip(aims + rate * (np.asarray(levels) - held), *_AIMS)
+        return np.where(of > 0, hit / np.maximum(of, 1), np.nan), of, aims.tolist()
 
 
 def share_held(shares: Floats, of: Ints) -> tuple[float | None, int]:

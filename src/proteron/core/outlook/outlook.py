@@ -27,7 +27,7 @@ from proteron.core.outlook.totals import How, Totals, totals
 from proteron.core.panel import Floats, Panel, require_panel
 from proteron.core.timeline import Instants, Ints, Moment, Step
 
-RangesBy = Literal["errors", "theory"]
+RangesBy = Literal["errors", "adaptive", "theory"]
 MOST_PATHS, MOST_STEPS = 20_000, 100_000
 
 
@@ -89,7 +89,7 @@ class Outlook:
         """
         if self.ranges == "theory":
             return np.full((len(self.levels), self.horizon), np.nan), np.zeros(self.horizon, dtype=np.int64)
-        return self.errors.held(self.levels)
+        return self.errors.adapted(self.levels)[1:] if self.ranges == "adaptive" else self.errors.held(self.levels)
 
     @property
     def coverage(self) -> dict[float, Floats]:
@@ -222,9 +222,10 @@ def outlook(
     """Refit on everything known, at `until`, and forecast `horizon` steps with ranges and `paths` joint paths.
 
     Ranges and paths are made of the errors of walk-forward `results`, the contender's own cells; without any, or beyond
-    the horizon that they judged, of those of up to `rehearsals` earlier origins, which three refits forecast. By
-    “theory”, ranges are those that the forecaster states itself, where it does. `floor`, `ceiling` and `whole` numbers
-    are what the quantity can be; `ahead` says how columns that are known ahead go on where they end too early,
+    the horizon that they judged, of those of up to `rehearsals` earlier origins, which three refits forecast;
+    “adaptive” ones aim at levels moved by how such ranges held lately. By “theory”, ranges are those that the
+    forecaster states itself, where it does. `floor`, `ceiling` and `whole` numbers are what the quantity can be;
+    `ahead` says how columns that are known ahead go on where they end too early,
     `scenario` how they come otherwise than given: nothing of it is learned from. Rehearsals are shared out over so many
     `workers`.
 
@@ -262,10 +263,14 @@ def told(
 ) -> Outlook:  # fmt: skip
     """What a fitted contender forecasts from where it stands, with ranges and paths, if any, from past errors."""
     own = ranges == "theory" or not np.isfinite(errors.flat).any()
-    forecast = fitted.forecast(horizon, levels, None if own else errors.flat)
+    aims = list(levels) if own or ranges == "errors" else errors.adapted(levels)[0]
+    forecast = fitted.forecast(horizon, aims, None if own else errors.flat)
+    lower, upper = (
+        {level: ends[aim] for level, aim in zip(levels, aims, strict=True)} for ends in (forecast.lower, forecast.upper)
+    )
     plain = Outlook(
-        fitted.known, fitted, fitted.until, forecast.mean, forecast.levels, forecast.lower, forecast.upper,
-        np.empty((0, *forecast.mean.shape)), joint, errors, "theory" if own else "errors", limits, seed,
+        fitted.known, fitted, fitted.until, forecast.mean, tuple(levels), lower, upper,
+        np.empty((0, *forecast.mean.shape)), joint, errors, "theory" if own else ranges, limits, seed,
     )  # fmt: skip
     return _within(plain, _drawn(plain, paths, seed, joint), ranges)
 
@@ -314,7 +319,7 @@ def _drawn(made: Outlook, count: int, seed: int, joint: bool) -> Floats:
     can, and then each series on its own."""
     if not count:
         return np.empty((0, *made.mean.shape))
-    if made.ranges == "errors":
+    if made.ranges != "theory":
         return made.fitted.futures(drawn(made.errors.flat, count, seed, joint))
     simulated = made.fitted.simulated(made.horizon, count, seed) if made.fitted.has_theory else None
     if simulated is not None:
@@ -334,7 +339,7 @@ def _nested(bounds: Floats, levels: Sequence[float]) -> Floats:
 
 
 def _ranges_note(made: Outlook, wanted: RangesBy) -> str:
-    if wanted == "errors" and made.ranges == "theory":
+    if wanted != "theory" and made.ranges == "theory":
         why = "theory" if made.fitted.has_theory else "errors inside what was learned"
         return f"There are no errors out of sample: ranges are by {why}, and not earned."
     if wanted == "theory" and not made.fitted.has_theory:

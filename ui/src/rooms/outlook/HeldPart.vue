@@ -55,6 +55,8 @@ const bars = computed<PlotSeries[]>(() => {
     },
   ]
 })
+/** When an outlook was made, to the minute. */
+const issued = (text: string) => `Made ${text.slice(0, 16).replace('T', ' ')} UTC`
 const NAMES = { 'as promised': 'as promised', drifted: 'has drifted', 'nothing came': 'nothing came yet' }
 const facts = computed(() =>
   (mine.value?.levels ?? []).map((level, n) => ({
@@ -90,10 +92,13 @@ const facts = computed(() =>
         <tr v-for="each in all" :key="each.id">
           <td>
             <button class="link" :aria-current="each.id === outlook.id" @click="emit('look', each.id)">
-              {{ each.id }} · {{ each.contender }}
+              {{ each.contender }}, {{ counted(each.horizon, 'step') }}
             </button>
           </td>
-          <td :class="each.verdict === 'drifted' ? 'worse' : ''" v-tip="each.sentence">
+          <td
+            :class="each.verdict === 'drifted' ? 'worse' : ''"
+            v-tip="`${issued(each.issued)}. ${each.sentence}`"
+          >
             {{ NAMES[each.verdict] }}
           </td>
         </tr>

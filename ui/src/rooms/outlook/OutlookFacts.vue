@@ -25,13 +25,16 @@ const emit = defineEmits<{
   refit: []
 }>()
 const store = useProject()
-const { outlook, made, drawn, names, bundled, level, chance, picked, decimals, words } = props.shown
+const { outlook, made, drawn, names, bundled, level, running, chance, picked, decimals, words } = props.shown
 const form = ref<InstanceType<typeof OutlookForm>>()
 const parts = useLocalStorage('outlook parts', { asking: true, held: true, scenarios: true, over: false })
 const knownUpTo = computed(() =>
   made.value?.origin && store.axis ? store.axis.input(store.axis.time(made.value.origin - 1)) : '',
 )
 const ever = computed(() => chance.value?.ever[chance.value.ever.length - 1] ?? null)
+const inARow = computed(() =>
+  running.value > 1 ? (chance.value?.run[chance.value.run.length - 1] ?? null) : null,
+)
 /** How often ranges like these held, the widest last. */
 const held = computed(() =>
   (made.value?.levels ?? []).map((each, i) => ({
@@ -63,6 +66,18 @@ defineExpose({ open: () => (parts.value.asking = true), ask: () => form.value?.a
         @update:model-value="$event !== null && shown.drag($event)"
       />
       <span class="second number">ever: {{ ever === null ? '' : `${fixed(ever * 100, 0)} %` }}</span>
+    </label>
+    <label v-if="drawn" class="level"
+      >for so many steps running
+      <NumberField
+        label="Steps running"
+        :model-value="running"
+        :min="1"
+        :max="made.times.length"
+        whole
+        @update:model-value="running = $event ?? 1"
+      />
+      <span class="second number">{{ inARow === null ? '' : `${fixed(inARow * 100, 0)} %` }}</span>
     </label>
     <p class="second sentence">{{ words?.paragraph }}</p>
     <p v-if="made.newer" class="worse sentence">A newer version of its data is there: f refits on it.</p>

@@ -1,6 +1,7 @@
 <script setup lang="ts">
-import { computed, reactive, watch } from 'vue'
-import type { Shapes } from '../../api/client'
+import { computed, reactive, ref, watch } from 'vue'
+import { client, unwrap, type Shapes } from '../../api/client'
+import { useAnswer } from '../../state/answers'
 import { useProject } from '../../state/project'
 import { useView } from '../../state/view'
 import ChoiceField from '../../widgets/ChoiceField.vue'
@@ -25,8 +26,39 @@ const planned = computed(() =>
     .filter((each) => each.role === 'known_ahead')
     .map((each) => String(each.name)),
 )
+/** Levels as they are typed, in percent; empty: those that were judged. */
+const levels = ref('')
+const chosen = computed(() => {
+  const found = levels.value
+    .split(/[\s,;%]+/)
+    .filter(Boolean)
+    .map((each) => Number(each) / 100)
+  return found.length ? found : null
+})
+const wrong = computed(() => chosen.value?.some((each) => !(each > 0 && each < 1)) ?? false)
+const RANGES = [
+  { value: 'errors', label: 'errors out of sample' },
+  { value: 'adaptive', label: 'errors, as they held lately' },
+  { value: 'theory', label: 'what it states itself' },
+] as const
+const asked = computed<Shapes['NewOutlook']>(() => ({
+  ...body,
+  levels: chosen.value,
+  until: asOf.now ? null : view.cutoff,
+}))
+/** What it would lack of columns that are known ahead, before it is asked for. */
+const { data: lacks } = useAnswer(
+  'outlook lacks',
+  () =>
+    planned.value.length && body.contender && store.choices.experiment_id && !wrong.value
+      ? { params: { path: { experiment_id: store.choices.experiment_id } }, body: asked.value }
+      : null,
+  (question, signal): Promise<Shapes['LacksView']> =>
+    unwrap(client.POST('/api/v1/experiments/{experiment_id}/outlooks/lacks', { ...question, signal })),
+  { aside: true, settle: 200 },
+)
 function ask() {
-  if (body.contender) emit('ask', { ...body, until: asOf.now ? null : view.cutoff })
+  if (body.contender && !wrong.value) emit('ask', asked.value)
 }
 defineExpose({ ask })
 </script>
@@ -53,6 +85,14 @@ defineExpose({ ask })
       /></label>
       <label>Never above <NumberField v-model="body.ceiling" label="Never above" /></label>
     </div>
+    <div class="pair">
+      <label v-tip="'Levels in percent, such as 80, 95; empty: those that were judged'"
+        >Ranges, %
+        <input v-model="levels" class="field number" aria-label="Ranges, %" placeholder="as judged"
+      /></label>
+      <label>Made of <ChoiceField v-model="body.ranges" label="Made of" :options="RANGES" /></label>
+    </div>
+    <p v-if="wrong" class="worse">Levels lie between 0 and 100.</p>
     <label class="tick"><input v-model="body.whole" type="checkbox" /> whole numbers only</label>
     <label class="tick"
       ><input v-model="body.joint" type="checkbox" /> errors of several series go together</label
@@ -60,6 +100,10 @@ defineExpose({ ask })
     <label v-if="planned.length" v-tip="`Beyond the data: ${planned.join(', ')}`"
       >What lies ahead <ChoiceField v-model="body.ahead" label="What lies ahead" :options="WAYS"
     /></label>
+    <p v-for="each in lacks?.lacks ?? []" :key="each.column" class="worse">
+      {{ each.column }} is known up to {{ each.last.slice(0, 16) }}: {{ each.steps }} of
+      {{ each.needed }} steps. Hold it, take last year’s, or ask for fewer.
+    </p>
     <button class="button primary">Refit and forecast (r)</button>
   </form>
 </template>
@@ -80,6 +124,9 @@ label {
   display: grid;
   grid-template-columns: 1fr 1fr;
   gap: 8px;
+}
+p {
+  margin: 0;
 }
 .tick {
   display: flex;

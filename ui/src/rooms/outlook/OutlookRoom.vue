@@ -132,7 +132,11 @@ onBeforeUnmount(() => {
       <p v-else-if="told.failure.value" class="worse" role="alert">
         {{ told.failure.value }} <button class="button" @click="told.again()">Try again</button>
       </p>
-      <p v-else class="second">The refit on everything known is queued or running. Esc stops it.</p>
+      <p v-else class="second">
+        The refit on everything known is queued or running{{
+          outlook?.share ? `, ${fixed(100 * outlook.share, 0)} % of its rehearsals done` : ''
+        }}. Esc stops it.
+      </p>
     </template>
     <div v-else class="nothing">
       <h1>Outlook</h1>

@@ -116,11 +116,13 @@ export function useOutlook(
     const known = made.value.mean.filter((each): each is number => each !== null)
     return known.length ? Number(Math.max(...known).toFixed(decimals.value)) : null
   })
+  /** Steps in a row that it is to last. */
+  const running = ref(1)
   const { data: chance } = useAnswer(
     'outlook chance',
     () =>
       drawn.value && level.value !== null
-        ? { params: { ...where(), query: { series: view.series, above: level.value, run: 1 } } }
+        ? { params: { ...where(), query: { series: view.series, above: level.value, run: running.value } } }
         : null,
     (asked, signal): Promise<Shapes['ChanceView']> =>
       unwrap(client.GET('/api/v1/outlooks/{outlook_id}/chance', { ...asked, signal })),
@@ -137,6 +139,16 @@ export function useOutlook(
         width: 1,
         dash: [3, 3],
       },
+      ...(running.value > 1
+        ? [
+            {
+              label: `${running.value} in a row by then`,
+              points: { times, values: chance.value.run },
+              color: 'var(--ink-2)',
+              width: 1,
+            },
+          ]
+        : []),
       {
         label: 'at that step',
         points: { times, values: chance.value.each },
@@ -192,6 +204,7 @@ export function useOutlook(
     bundled,
     level,
     drag: (value: number) => (dragged.value = value),
+    running,
     chance,
     chances,
     picked,
