@@ -9056,11 +9056,11 @@ export interface components {
             paths: number;
             /**
              * Ranges
-             * @description Of errors out of sample, or as the forecaster states them.
+             * @description Of errors out of sample, adapted to how such ranges held, or as the forecaster states.
              * @default errors
              * @enum {string}
              */
-            ranges: "errors" | "theory";
+            ranges: "errors" | "adaptive" | "theory";
             /**
              * Seed
              * @description Of the draws; empty: the experiment's.
