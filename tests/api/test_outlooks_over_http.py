@@ -348,6 +348,7 @@ def test_one_that_is_being_made_is_stopped(client: FlaskClient, made: SimpleName
         assert records.tell_share(session, number, 0.4)
     (running,) = [each for each in OutlookWork().running(session, made.project) if each.id == number]
     assert (running.done, running.of) == (40, 100)
+    assert body(get(client, f"/outlooks/{number}"))["share"] == 0.4
     for path in ("parts", "ahead", "about", "learned", "held", "table"):
         assert is_problem(get(client, f"/outlooks/{number}/{path}"), 409), path
     assert body(post(client, f"/outlooks/{number}/stop", {}))["state"] == "stopped"

@@ -181,3 +181,32 @@ def test_an_outlook_is_drawn_anew_and_handed_over(quiet: Page, stack: Stack, min
         link.click()
     told = json.loads(found.value.path().read_text("utf-8"))
     assert told["about"]["seed"] == 1 and len(told["rows"]) == 168 and "Mill Lane, upper 0.95" in told["rows"][0]
+
+
+def test_what_lacks_is_said_and_ranges_are_as_asked(quiet: Page, stack: Stack, mine: int) -> None:  # noqa: F811
+    page = quiet
+    open_room(page, stack, mine)
+    steps = page.get_by_label("Steps", exact=True)
+    steps.fill("200")
+    steps.press("Tab")
+    expect(page.get_by_text("air_temp_c is known up to 2024-08-26 00:00: 168 of 200 steps.")).to_be_visible()
+    choose(page, "What lies ahead", "hold last")
+    expect(page.get_by_text("air_temp_c is known up to")).to_have_count(0)
+    levels = page.get_by_label("Ranges, %")
+    levels.fill("60, 900")
+    expect(page.get_by_text("Levels lie between 0 and 100.")).to_be_visible()
+    levels.fill("60, 97.5")
+    choose(page, "Made of", "errors, as they held lately")
+    page.get_by_role("button", name="Refit and forecast (r)").click()
+    fact = page.locator("tr", has=page.get_by_role("cell", name="steps ahead", exact=True))
+    expect(fact).to_contain_text("200", timeout=60_000)
+    assert heads(page, "Outlook table")[2:4] == ["60 % from", "60 % to"]
+    shown = stack.ok("GET", f"/projects/{mine}")["outlooks"][0]
+    assert (shown["state"], stack.ok("GET", f"/outlooks/{shown['id']}")["levels"]) == ("done", [0.6, 0.975])
+    level = page.get_by_role("spinbutton", name="Chance of more than")
+    level.fill("0")
+    level.press("Tab")
+    running = page.get_by_role("spinbutton", name="Steps running")
+    running.fill("3")
+    running.press("Tab")
+    expect(page.locator("label", has=running)).to_contain_text("100 %")

@@ -77,7 +77,7 @@ _TELL_EVERY = 0.5
 def _make(here: "type[Here]", outlook_id: int) -> "tuple[bytes, NDArray[np.float64], bytes]":
     """The final forecast of an outlook, as packed arrays, its paths, and what it learned; told of on the way."""
     from proteron.core.experiment import Judging, OutlookSettings
-    from proteron.core.outlook.keeping import arrays_of
+    from proteron.core.outlook import arrays_of
     from proteron.core.outlook.learned import learned_by, learned_bytes
     from proteron.records.database import pack_arrays
     from proteron.records.results import load_results

@@ -10,6 +10,7 @@ from proteron.core.outlook.fared import Fared, came, fared
 from proteron.records import outlooks as records
 from proteron.records.database import unpack_arrays
 from proteron.records.models import Dataset, OutlookRecord
+from proteron.records.projects import get_project
 from proteron.services.outlooks.shown import Made
 from proteron.services.resources import Resources, Shelf
 
@@ -85,5 +86,6 @@ def held_to(reach: Resources, outlook_id: int) -> Held | None:
 def earlier(reach: Resources, project_id: int) -> list[tuple[OutlookRecord, Held | None]]:
     """The outlooks of a project, the newest first, each with how it fared where that can be told."""
     with reach.database.session() as session:
+        get_project(session, project_id)
         found = records.outlooks_of(session, project_id)
     return [(each, held_to(reach, each.id) if each.state == "done" else None) for each in found]

@@ -5,8 +5,7 @@ from sqlalchemy.orm import Session
 from proteron.core.errors import SettingsError
 from proteron.core.experiment import Judging, OutlookSettings
 from proteron.core.forecasters.ahead import Lack, lacking, require_ahead
-from proteron.core.outlook import continued
-from proteron.core.outlook.keeping import arrays_of
+from proteron.core.outlook import arrays_of, continued
 from proteron.core.outlook.limits import Limits
 from proteron.core.panel import Panel
 from proteron.records import experiments

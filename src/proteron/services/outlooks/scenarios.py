@@ -5,8 +5,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from proteron.core.errors import SettingsError
+from proteron.core.outlook import arrays_of
 from proteron.core.outlook.ahead import continued
-from proteron.core.outlook.keeping import arrays_of
 from proteron.core.outlook.scenarios import Scenario
 from proteron.core.panel import Floats, Panel
 from proteron.records import outlooks as records
