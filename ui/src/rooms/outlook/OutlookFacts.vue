@@ -59,7 +59,7 @@ defineExpose({ open: () => (parts.value.asking = true), ask: () => form.value?.a
     <p class="sentence" aria-live="polite">{{ words?.sentence }}</p>
     <PartsPart v-if="drawn" :outlook="made" :picked="picked" :decimals="decimals" />
     <label v-if="drawn" class="level"
-      >Chance of more than
+      >More than
       <NumberField
         label="Chance of more than"
         :model-value="level"
@@ -68,7 +68,7 @@ defineExpose({ open: () => (parts.value.asking = true), ask: () => form.value?.a
       <span class="second number">ever: {{ ever === null ? '' : `${fixed(ever * 100, 0)} %` }}</span>
     </label>
     <label v-if="drawn" class="level"
-      >for so many steps running
+      >steps running
       <NumberField
         label="Steps running"
         :model-value="running"
@@ -149,7 +149,8 @@ defineExpose({ open: () => (parts.value.asking = true), ask: () => form.value?.a
 }
 .level {
   display: grid;
-  grid-template-columns: 1fr 76px auto;
+  grid-template-columns: 1fr 66px 84px;
+  white-space: nowrap;
   gap: 8px;
   align-items: center;
   color: var(--ink-2);
