@@ -82,7 +82,9 @@ def test_an_exported_experiment_gives_the_same_numbers_to_the_last_digit(stack: 
         {"contender": json.loads((tmp_path / "out/run.json").read_text())["outlook_by"]},
     )["id"]
     stack.wait(f"/outlooks/{outlook}", lambda o: o["state"] == "done")
-    by_web = [line.split(",") for line in stack.ok("GET", f"/outlooks/{outlook}/table.csv").decode().splitlines()[1:]]
+    by_web = [
+        line.split(",") for line in stack.ok("GET", f"/outlooks/{outlook}/table?format=csv").decode().splitlines()[1:]
+    ]
     by_file = [line.split(",") for line in (tmp_path / "out" / "forecast.csv").read_text().splitlines()[1:]]
     assert by_web == by_file
     _forecast_alike(tmp_path)

@@ -1,15 +1,19 @@
 """What a quantity can be at all: floor, ceiling, whole numbers; forecasts, ranges and paths are kept to it."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from proteron.core.errors import SettingsError
+from proteron.core.forecasters.forecast import quantiles_of_rows
+from proteron.core.forecasters.ranges import ends_from_errors
 from proteron.core.panel import Floats, Panel
 
 _TOLERANCE = 1e-9
 _OFTEN = 0.01  # of all values, at a limit
 _NEAR = 0.25  # spreads
+_GIVEN_OVER = 0.9  # of what is left out on the side of a limit
 
 
 @dataclass(frozen=True)
@@ -62,6 +66,48 @@ class Limits:
         low, high = (0.0, 0.0) if near is None else near
         rounded = np.where(rounded < self._lowest + low, self._lowest, rounded)
         return np.asarray(np.where(rounded > self._highest - high, self._highest, rounded))
+
+    @property
+    def any(self) -> bool:
+        """Whether there are any."""
+        return self != Limits()
+
+    def ends_of(self, possible: Floats, centre: Floats, levels: Sequence[float], near: Floats | None) -> Floats:
+        """Ends of ranges (n_levels, 2, n_series, horizon) of what might be (n_rows, n_series, horizon), kept to it.
+
+        Where the lower end is a floor that the series stands at, nothing lies below the range: nine tenths of what
+        was left out there are left out above, and the other way round at a ceiling. Not all of it, since errors are
+        larger a little away from a limit than at it. Of whole numbers, ends are whole.
+        """
+        values = self.kept(possible, near)
+        bounds = ends_from_errors(values, centre, levels)
+        low, high = bounds[:, 0], bounds[:, 1]
+        outside = [(1 - level) / 2 * (1 + _GIVEN_OVER) for level in levels]
+        shares = [share for each in outside for share in (each, 1 - each)]
+        alone = np.array(quantiles_of_rows(values, shares))
+        stands = np.zeros((2, *centre.shape)) if near is None else near
+        floored, capped = (low <= self._lowest) & (stands[0] > 0), (high >= self._highest) & (stands[1] > 0)
+        upper = np.where(floored & ~capped, np.maximum(alone[1::2], centre), high)
+        lower = np.where(capped & ~floored, np.minimum(alone[::2], centre), low)
+        out = self.ends(np.stack([lower, upper], axis=1), near)
+        if self.whole:
+            for place, level in enumerate(levels):
+                out[place] = self._nearest(values, out[place], level)
+        return out
+
+    def _nearest(self, values: Floats, ends: Floats, level: float) -> Floats:
+        """Whole ends (2, n_series, horizon) as they are, or with one of them moved inwards by one: what holds nearest to
+        the level of what might be (n_rows, n_series, horizon); an end at a limit stays."""
+        known = np.maximum(np.isfinite(values).sum(axis=0), 1)
+        best, off = ends.copy(), np.full(ends.shape[1:], np.inf)
+        for inner in ((0, 0), (1, 0), (0, 1)):
+            low = ends[0] + np.where(ends[0] > self._lowest, inner[0], 0)
+            high = ends[1] - np.where(ends[1] < self._highest, inner[1], 0)
+            held = ((values >= low) & (values <= high)).sum(axis=0) / known
+            better = (np.abs(held - level) < off) & (low <= high)
+            best[:, better] = np.stack([low, high])[:, better]
+            off = np.where(better, np.abs(held - level), off)
+        return best
 
     def ends(self, bounds: Floats, near: Floats | None = None) -> Floats:
         """Ends of ranges (n_levels, 2, n_series, horizon), the lower first: what can be and lies between stays between.

@@ -13,6 +13,7 @@ from scipy import special
 from proteron.core.errors import SettingsError
 from proteron.core.forecasters import Contender, FittedContender, Forecast
 from proteron.core.forecasters.ahead import require_ahead
+from proteron.core.forecasters.ranges import are_few
 from proteron.core.judge import LEVELS, CellResult
 from proteron.core.outlook.ahead import Ahead, continued
 from proteron.core.outlook.chances import Chance, Peak, chance, in_stock, peak
@@ -272,19 +273,25 @@ def told(
         fitted.known, fitted, fitted.until, forecast.mean, tuple(levels), lower, upper,
         np.empty((0, *forecast.mean.shape)), joint, errors, "theory" if own else ranges, limits, seed,
     )  # fmt: skip
-    return _within(plain, _drawn(plain, paths, seed, joint), ranges)
+    made = _within(plain, _drawn(plain, paths, seed, joint), None if own else (aims, forecast.possible))
+    return replace(made, notes=tuple(each for each in (_ranges_note(made, ranges), *made.notes) if each))
 
 
-def _within(plain: Outlook, free: Floats, wanted: RangesBy) -> Outlook:
-    """The outlook with paths that were drawn, and all of it within its limits."""
+def _within(plain: Outlook, free: Floats, possible: tuple[Sequence[float], Floats] | None) -> Outlook:
+    """The outlook with paths that were drawn, and all of it within its limits; ranges are of what is `possible`, at the
+    levels aimed at, where that is given and limits cut it."""
     limits, near = plain.limits, plain.limits.near(plain.known, _spread(plain, free))
     bounds = np.array([[plain.lower[level], plain.upper[level]] for level in plain.levels])
-    ends = limits.ends(_nested(bounds.reshape(-1, 2, *plain.mean.shape), plain.levels), near)
+    bounds = bounds.reshape(-1, 2, *plain.mean.shape)
+    if possible is not None and limits.any and not are_few(len(possible[1]), possible[0]):
+        found = limits.ends_of(possible[1], plain.mean, possible[0], near)
+        bounds = np.where(np.isfinite(found), found, bounds)
+    ends = limits.ends(_nested(bounds, plain.levels), near)
     lower, upper = ({level: ends[place, end] for place, level in enumerate(plain.levels)} for end in (0, 1))
-    notes = tuple(each for each in (_ranges_note(plain, wanted), limits.in_words(free)) if each)
+    said = limits.in_words(free)
     return replace(
         plain, mean=limits.kept(plain.mean), lower=lower, upper=upper, paths=limits.kept(free, near), near=near,
-        notes=notes,
+        notes=(said,) if said else (),
     )  # fmt: skip
 
 
