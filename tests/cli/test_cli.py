@@ -100,10 +100,16 @@ def _forecast_alike(folder: Path) -> None:
     made = proteron("forecast", str(folder / "experiment.toml"), "--out", str(again))
     assert made.returncode == 0 and "is expected at" in made.stderr, made.stderr
     learned = str(again / "learned.proteron")
-    made = proteron("forecast", str(folder / "experiment.toml"), "--out", str(using), "--using", learned)
+    made = proteron("forecast", str(folder / "experiment.toml"), "--out", str(using), "--using", learned,
+                    "--also", "parquet", "--also", "xlsx")  # fmt: skip
     assert made.returncode == 0, made.stderr
     whole = (folder / "out" / "forecast.csv").read_bytes()
     assert (again / "forecast.csv").read_bytes() == whole == (using / "forecast.csv").read_bytes()
+    told = pq.read_table(using / "forecast.parquet")
+    assert json.loads(told.schema.metadata[b"about"])["horizon"] * len(set(told["key"].to_pylist())) == len(told)
+    assert (using / "forecast.xlsx").read_bytes()[:2] == b"PK" and not (again / "forecast.parquet").exists()
+    refused = proteron("forecast", str(folder / "experiment.toml"), "--out", str(using), "--also", "paper")
+    assert refused.returncode == 2 and "“paper” is no format to write" in refused.stderr
     facts = json.loads((again / "outlook.json").read_text())
     assert (
         facts["errors"] == "walk-forward"

@@ -253,6 +253,22 @@ def test_how_often_earlier_ranges_held_is_told() -> None:
     assert np.isnan(PastErrors(flat[:3], np.zeros(3, dtype=int), "rehearsals").held([0.8])[0]).all()
 
 
+@pytest.mark.parametrize(
+    ("step", "to", "steps"),
+    [("1 hour", "2024-01-11", 24), ("1 hour", "2024-01-11 03:00", 4), ("1 hour", 245, 5), ("1 day", "2024-09", 34)],
+)
+def test_it_forecasts_up_to_a_day_or_a_time(step: str, to: Any, steps: int, tmp_path: Any) -> None:
+    """Of a day up to its last step, of a month up to its last day; known are 240 steps, up to 10 January or 27 August."""
+    panel = panel_of(autoregressive(np.random.default_rng(16), 1, 240), step)
+    made = pt.outlook(panel, QUICK, to=to, paths=5)
+    assert made.horizon == steps
+    with pytest.raises(pt.SettingsError, match="is not ahead: everything is known up to"):
+        pt.outlook(panel, QUICK, to="2024-01-01")
+    with pytest.raises(pt.SettingsError, match="no format"):
+        made.write(tmp_path / "x.paper")
+    assert made.write(tmp_path / "x.csv").read_text("utf-8").count("\n") == made.horizon + 1
+
+
 def test_limits_are_kept_and_said() -> None:
     limits = Limits(0.5, 7.5, whole=True)
     assert limits.kept(np.array([-3, 0.7, 2.4, 9, np.nan])).tolist()[:4] == [1, 1, 2, 7]

@@ -16,6 +16,7 @@ class NewOutlook(Body):
     contender: str
     horizon: int | None = Field(None, ge=1, le=MOST_STEPS, description="Steps; empty: as many as were judged.")
     until: int | None = Field(None, ge=1, le=2**53, description="Known points; empty: all.")
+    to: str | None = Field(None, max_length=40, description="A local time or day, in the place of steps.")
     ahead: Ahead = Field("given", description="How columns known ahead go on where they end too early.")
     levels: list[Level] | None = Field(None, max_length=9, description="Of the ranges; empty: those judged.")
     ranges: RangesBy = Field(

@@ -116,13 +116,14 @@ def forecast(
     file: Annotated[Path, typer.Argument(help="The experiment file (TOML).")],
     out: Annotated[Path, typer.Option(help="Folder for the results.")],
     using: Annotated[Path | None, typer.Option(help="What was learned before (learned.proteron).")] = None,
+    also: Annotated[list[str] | None, typer.Option(help="parquet, xlsx, json or arrow beside the CSV.")] = None,
     workers: Annotated[int | None, typer.Option(min=1, help="Processes; all cores if not given.")] = None,
 ) -> None:
     """Forecast what comes after the data of an experiment file, by its outlook."""
     from proteron.cli.forecast_file import forecast_file
 
     with _plain_errors():
-        forecast_file(file, out, using, workers)
+        forecast_file(file, out, using, workers, also or [])
 
 
 @app.command()

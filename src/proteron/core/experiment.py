@@ -33,7 +33,17 @@ from proteron.core.judge import (
     with_members,
     with_members_of,
 )
-from proteron.core.outlook import MOST_PATHS, MOST_STEPS, Ahead, Learned, Outlook, RangesBy, Scenario, outlook
+from proteron.core.outlook import (
+    MOST_PATHS,
+    MOST_STEPS,
+    Ahead,
+    Learned,
+    Outlook,
+    RangesBy,
+    Scenario,
+    outlook,
+    steps_to,
+)
 from proteron.core.panel import Panel
 from proteron.core.search import Contest, SearchReport, SearchSettings, Tidings, raced
 from proteron.core.timeline import STEP_TEXTS
@@ -109,6 +119,7 @@ class OutlookSettings(Settings):
         None, ge=1, le=MOST_STEPS, description="Steps; empty: as many as were judged; more are rehearsed."
     )
     until: int | None = Field(None, ge=1, description="Known points; empty: all.")
+    to: str | None = Field(None, max_length=40, description="A local time or day, in the place of steps.")
     ranges: RangesBy = Field(
         "errors", description="Of errors out of sample, adapted to how such ranges held, or as the forecaster states."
     )
@@ -123,6 +134,10 @@ class OutlookSettings(Settings):
     ahead: Ahead = Field("given", description="How columns known ahead go on where they end too early.")
     seed: int | None = Field(None, ge=0, description="Of the draws; empty: the experiment's.")
     scenario: Scenario | None = Field(None, description="How what is known ahead comes otherwise than given.")
+
+    def steps(self, known: Panel) -> int | None:
+        """How many steps after the end of what is known; None where nothing is said."""
+        return self.horizon if self.to is None else steps_to(known, self.to)
 
     def made(
         self, panel: Panel, contender: Contender, results: Sequence[CellResult], judged: "Judging", **work: Any
@@ -334,8 +349,9 @@ def forecast_experiment(
     wanted = experiment.outlook or OutlookSettings()
     if using is not None:
         seed = experiment.seed if wanted.seed is None else wanted.seed
+        known = panel.cut_at(wanted.until)
         view = using.outlook(
-            panel.cut_at(wanted.until), wanted.horizon, seed, wanted.ahead, paths=wanted.paths, joint=wanted.joint,
+            known, wanted.steps(known), seed, wanted.ahead, paths=wanted.paths, joint=wanted.joint,
             scenario=wanted.scenario,
         )  # fmt: skip
         return view, using.fitted.contender.forecaster.title

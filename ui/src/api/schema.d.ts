@@ -9068,6 +9068,12 @@ export interface components {
              */
             seed: number | null;
             /**
+             * To
+             * @description A local time or day, in the place of steps.
+             * @default null
+             */
+            to: string | null;
+            /**
              * Until
              * @description Known points; empty: all.
              * @default null

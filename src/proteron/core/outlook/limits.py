@@ -96,8 +96,8 @@ class Limits:
         return out
 
     def _nearest(self, values: Floats, ends: Floats, level: float) -> Floats:
-        """Whole ends (2, n_series, horizon) as they are, or with one of them moved inwards by one: what holds nearest to
-        the level of what might be (n_rows, n_series, horizon); an end at a limit stays."""
+        """Whole ends (2, n_series, horizon) as they are, or with one of them moved inwards by one: the ones that hold
+        nearest to the level of what might be (n_rows, n_series, horizon); an end at a limit stays."""
         known = np.maximum(np.isfinite(values).sum(axis=0), 1)
         best, off = ends.copy(), np.full(ends.shape[1:], np.inf)
         for inner in ((0, 0), (1, 0), (0, 1)):

@@ -4,6 +4,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import pairwise
+from pathlib import Path
 from typing import Literal, get_args
 
 import numpy as np
@@ -26,7 +27,8 @@ from proteron.core.outlook.scenarios import Scenario
 from proteron.core.outlook.sentences import Said, whole_paragraph, whole_sentence
 from proteron.core.outlook.totals import How, Totals, totals
 from proteron.core.panel import Floats, Panel, require_panel
-from proteron.core.timeline import Instants, Ints, Moment, Step
+from proteron.core.table_files import written
+from proteron.core.timeline import Instants, Ints, Moment, Step, end_of_period
 
 RangesBy = Literal["errors", "adaptive", "theory"]
 MOST_PATHS, MOST_STEPS = 20_000, 100_000
@@ -109,6 +111,18 @@ class Outlook:
     def to_arrow(self) -> pa.Table:
         """One row per series and step: time (UTC), key, mean, and both ends of every range."""
         return self.forecast.to_arrow()
+
+    def write(self, path: Path | str) -> Path:
+        """Write the table to a file, its format by its ending: csv, json, parquet, arrow or xlsx; returns the path."""
+        target = Path(path)
+        known = f"{self.known.axis.times(np.array([self.origin - 1]))[0]}Z"
+        about = {
+            "contender": self.fitted.contender.document(), "dataset": self.known.hash, "known_until": known,
+            "zone": self.known.zone, "step": self.known.step, "unit": self.known.unit, "horizon": self.horizon,
+            "levels": list(self.levels), "ranges": self.how, "notes": list(self.notes),
+        }  # fmt: skip
+        target.write_bytes(written(self.to_arrow(), target.suffix.removeprefix(".").lower(), about))
+        return target
 
     def __arrow_c_stream__(self, requested_schema: object = None) -> object:
         return self.to_arrow().__arrow_c_stream__(requested_schema)
@@ -208,6 +222,7 @@ def outlook(
     ahead: Ahead = "given",
     *,
     until: Moment | None = None,
+    to: Moment | None = None,
     ranges: RangesBy = "errors",
     floor: float | None = None,
     ceiling: float | None = None,
@@ -220,7 +235,8 @@ def outlook(
     stop_asked: Callable[[], bool] = bool,
     workers: int = 1,
 ) -> Outlook:
-    """Refit on everything known, at `until`, and forecast `horizon` steps with ranges and `paths` joint paths.
+    """Refit on everything known, at `until`, and forecast `horizon` steps, or up `to` a time with it included, with
+    ranges and `paths` joint paths.
 
     Ranges and paths are made of the errors of walk-forward `results`, the contender's own cells; without any, or beyond
     the horizon that they judged, of those of up to `rehearsals` earlier origins, which three refits forecast;
@@ -237,8 +253,9 @@ def outlook(
     limits, paths = Limits(floor, ceiling, whole), drawable(paths)
     if ranges not in get_args(RangesBy):
         raise SettingsError(f"Ranges are by {' or '.join(get_args(RangesBy))}.", field="ranges")
-    steps = _horizon(panel, contender, results, horizon)
-    known = continued(panel.cut_at(until), contender, steps, ahead)
+    cut = panel.cut_at(until)
+    steps = _horizon(cut, contender, results, horizon if to is None else steps_to(cut, to))
+    known = continued(cut, contender, steps, ahead)
     as_said = known if scenario is None else scenario.applied(known, steps)
     require_ahead(as_said, contender.forecaster, steps)
     made = list[FittedContender]()
@@ -301,6 +318,21 @@ def _spread(plain: Outlook, free: Floats) -> Floats:
         return np.asarray(free.std(axis=0))
     level = min(plain.levels)
     return np.asarray((plain.upper[level] - plain.lower[level]) / 2 / special.ndtri(0.5 + level / 2))
+
+
+def steps_to(known: Panel, to: Moment) -> int:
+    """How many steps after the end of a panel it is up to a time, with it included; of a day, up to its end.
+
+    Raises `SettingsError` for one that is not ahead.
+    """
+    end = to
+    if isinstance(to, str):
+        end = str(end_of_period(to, known.zone) - np.timedelta64(1, "s")) + "Z"
+    steps = known.axis.known(end) - known.end
+    if steps < 1:
+        last = str(known.axis.local(np.array([known.end - 1]))[0]).replace("T", " ")
+        raise SettingsError(f"{to} is not ahead: everything is known up to {last}.", field="to")
+    return steps
 
 
 def _horizon(panel: Panel, contender: Contender, results: Sequence[CellResult] | None, horizon: int | None) -> int:

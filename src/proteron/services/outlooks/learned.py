@@ -62,7 +62,7 @@ def drawn_as(reach: Resources, outlook_id: int, asked: OutlookSettings, panel: P
     learned = learned_of(reach, outlook_id)
     with reach.computing():
         return learned.outlook(
-            panel, asked.horizon, asked.seed or 0, asked.ahead, paths=asked.paths, joint=asked.joint,
+            panel, asked.steps(panel), asked.seed or 0, asked.ahead, paths=asked.paths, joint=asked.joint,
             scenario=asked.scenario,
         )  # fmt: skip
 

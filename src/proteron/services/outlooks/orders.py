@@ -55,8 +55,9 @@ def _later(session: Session, experiment: Experiment, dataset_id: int) -> int:
 
 def _ahead(panel: Panel, judging: Judging, asked: OutlookSettings) -> tuple[Panel, int]:
     """What is known for an outlook, with what is ahead as it asks for, and for how many steps."""
-    horizon = asked.horizon or judging.folds.horizon
-    known = continued(panel.cut_at(asked.until), judging.entry(str(asked.contender)).contender, horizon, asked.ahead)
+    cut = panel.cut_at(asked.until)
+    horizon = asked.steps(cut) or judging.folds.horizon
+    known = continued(cut, judging.entry(str(asked.contender)).contender, horizon, asked.ahead)
     return (known if asked.scenario is None else asked.scenario.applied(known, horizon)), horizon
 
 

@@ -81,7 +81,7 @@ def lanes(reach: Resources, outlook_id: int, series: int) -> AheadLanes:
     """What lies ahead of one series."""
     panel, asked = seen_by(reach, outlook_id)
     learned = learned_of(reach, outlook_id)
-    contender, horizon = learned.fitted.contender, asked.horizon or learned.horizon
+    contender, horizon = learned.fitted.contender, asked.steps(panel) or learned.horizon
     filled = continued(panel, contender, horizon, asked.ahead)
     edited = filled if asked.scenario is None else asked.scenario.applied(filled, horizon)
     reads = contender.forecaster.reads_ahead(panel, horizon)

@@ -26,6 +26,7 @@ const planned = computed(() =>
     .filter((each) => each.role === 'known_ahead')
     .map((each) => String(each.name)),
 )
+const upTo = ref('')
 /** Levels as they are typed, in percent; empty: those that were judged. */
 const levels = ref('')
 const chosen = computed(() => {
@@ -44,6 +45,7 @@ const RANGES = [
 const asked = computed<Shapes['NewOutlook']>(() => ({
   ...body,
   levels: chosen.value,
+  to: upTo.value.trim() || null,
   until: asOf.now ? null : view.cutoff,
 }))
 /** What it would lack of columns that are known ahead, before it is asked for. */
@@ -79,6 +81,9 @@ defineExpose({ ask })
           @update:model-value="asOf.now = $event === 'the end'"
       /></label>
     </div>
+    <label v-tip="'A day or a time, in the place of steps'"
+      >Up to <input v-model="upTo" class="field number" aria-label="Up to" placeholder="as many steps"
+    /></label>
     <div class="pair">
       <label v-tip="'What the quantity can be: mean, ranges and paths keep to it.'"
         >Never below <NumberField v-model="body.floor" label="Never below"

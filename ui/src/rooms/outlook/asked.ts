@@ -5,6 +5,7 @@ export const asUsual = (contender: string): Shapes['NewOutlook'] => ({
   contender,
   horizon: null,
   until: null,
+  to: null,
   ahead: 'given',
   levels: null,
   ranges: 'errors',
