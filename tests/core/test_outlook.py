@@ -258,7 +258,7 @@ def test_how_often_earlier_ranges_held_is_told() -> None:
     [("1 hour", "2024-01-11", 24), ("1 hour", "2024-01-11 03:00", 4), ("1 hour", 245, 5), ("1 day", "2024-09", 34)],
 )
 def test_it_forecasts_up_to_a_day_or_a_time(step: str, to: Any, steps: int, tmp_path: Any) -> None:
-    """Of a day up to its last step, of a month up to its last day; known are 240 steps, up to 10 January or 27 August."""
+    """Of a day up to its last step, of a month up to its last day; known are 240 steps, to 10 January or 27 August."""
     panel = panel_of(autoregressive(np.random.default_rng(16), 1, 240), step)
     made = pt.outlook(panel, QUICK, to=to, paths=5)
     assert made.horizon == steps
