@@ -293,9 +293,9 @@ def test_an_outlook_tells_its_own_ranges(quiet: Page, stack: Stack, judged) -> N
     stored = stack.ok("GET", f"/outlooks/{shown['id']}")
     assert stored["levels"] == [0.6, 0.9]
     assert stored["experiment_id"] == made["id"]
-    expect(page.get_by_role("link", name="CSV")).to_have_attribute(
-        "href", f"/api/v1/outlooks/{shown['id']}/table?format=csv&form=long"
-    )
+    page.get_by_role("button", name="Hand over").click()
+    table = f"/api/v1/outlooks/{shown['id']}/table?format=csv&form=long"
+    expect(page.get_by_role("link", name="CSV")).to_have_attribute("href", table)
 
 
 def test_chances_and_totals_of_an_outlook_by_the_cutoff(quiet: Page, stack: Stack, judged) -> None:  # type: ignore[no-untyped-def] # noqa: F811

@@ -95,7 +95,7 @@ async function copy() {
       <label>What is there <ChoiceField v-model="target.way" label="What is there" :options="WAYS" /></label>
       <button class="button" :disabled="!target.table">Write the table</button>
     </form>
-    <p v-else class="second">The server's configuration names no database to write to.</p>
+    <p v-else-if="sources" class="second">The server's configuration names no database to write to.</p>
     <p v-if="said" class="second" role="status">{{ said }}</p>
   </section>
 </template>

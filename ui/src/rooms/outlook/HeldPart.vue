@@ -71,7 +71,9 @@ const facts = computed(() =>
 
 <template>
   <section>
-    <p class="second">{{ counted(all.length, 'outlook') }}, truth has come for {{ come.length || 'none' }}</p>
+    <p v-if="data" class="second">
+      {{ counted(all.length, 'outlook') }}, truth has come for {{ come.length || 'none' }}
+    </p>
     <template v-if="mine">
       <PlotChart
         v-if="bars.length"

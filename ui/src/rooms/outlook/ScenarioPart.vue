@@ -10,13 +10,14 @@ import { MARKS, type Scenarios } from './useScenarios'
 /** Scenarios that are kept, to be looked at beside the outlook; what is being changed, to be kept by a name. */
 const props = defineProps<{ scenarios: Scenarios }>()
 const store = useProject()
-const { listed, occasions, column, times, origin, edits, removed, added, changed, shown } = props.scenarios
+const { told, listed, occasions, column, times, origin, edits, removed, added, changed, shown } =
+  props.scenarios
 const title = ref('')
 const pasting = ref(false)
 const pasted = ref('')
 const occasion = ref({ name: '', first: '' })
 
-const told = computed(() =>
+const changes = computed(() =>
   [
     edits.value.length ? counted(edits.value.length, 'change') : '',
     added.value.length ? `${counted(added.value.length, 'occasion')} more` : '',
@@ -79,12 +80,12 @@ const markOf = (id: number) => MARKS[shown.value.indexOf(id)]
       </button>
     </li>
   </ul>
-  <p v-else class="second">None is kept yet.</p>
+  <p v-else-if="told" class="second">None is kept yet.</p>
   <form v-if="changed" class="row" @submit.prevent="keep">
     <input v-model="title" class="field" aria-label="Name of the scenario" placeholder="a name" />
     <button class="button primary">Forecast and keep</button>
   </form>
-  <p v-if="changed" class="second">{{ told }}, not kept yet.</p>
+  <p v-if="changed" class="second">{{ changes }}, not kept yet.</p>
   <template v-if="column">
     <button class="link" :aria-expanded="pasting" @click="pasting = !pasting">
       {{ column.name }} from a table or a file

@@ -163,6 +163,7 @@ export function useScenarios(made: Ref<Shapes['OutlookView'] | null>) {
   }
   return {
     listed: computed(() => listed.value?.scenarios ?? []),
+    told: computed(() => listed.value !== null),
     occasions: computed(() => ahead.value?.occasions ?? []),
     columns,
     column,
