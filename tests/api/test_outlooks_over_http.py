@@ -93,6 +93,7 @@ def test_what_is_made_is_told_and_drawn_anew(client: FlaskClient, made: SimpleNa
     assert (shown["state"], shown["seed"], shown["scenario"], shown["newer"]) == ("done", 0, None, None)
     parts = body(get(client, f"{address}/parts?series=1"))
     assert np.sum(parts["parts"], axis=0) == pytest.approx(shown["mean"], abs=1e-9)
+    assert parts["names"] == ["intercept", "heat"] and min(parts["errors"][1]) > 0
     paths = body(get(client, f"{address}/paths?count=400"))["paths"]
     again = body(post(client, f"{address}/redraw", {"seed": 5}))
     drawn = body(get(client, f"{address}/paths?count=400"))["paths"]

@@ -413,3 +413,25 @@ def test_adaptive_ranges_follow_a_law_that_widens() -> None:
     assert adaptive.levels == plain.levels and adaptive.ranges == "adaptive"
     assert (adaptive.upper[0.8] > plain.upper[0.8]).all() and np.array_equal(adaptive.paths, plain.paths)
     assert np.nanmean(adaptive.coverage[0.8]) > np.nanmean(plain.coverage[0.8])
+
+
+def test_parts_have_the_errors_that_theory_states() -> None:
+    """Of a regression those of its coefficients; of additive parts as wide as repeated samples scatter; no others."""
+    rng, heat = np.random.default_rng(17), np.cos(np.arange(320) / 9)
+    covariates = {"heat": ("known_ahead", heat)}
+    found, stated = [], []
+    for _ in range(60):
+        values = 20 + 3 * heat[:300] + rng.normal(size=300)
+        panel = panel_of(values[None], covariates=covariates)
+        view = pt.outlook(panel, pt.forecaster("regression", covariates=["heat"]), horizon=20, rehearsals=1, paths=1)
+        found.append(view.parts["heat"][0, 3] - 3 * heat[303])
+        stated.append(view.part_errors["heat"][0, 3])
+    assert np.std(found) == pytest.approx(np.mean(stated), rel=0.25)
+    assert set(view.part_errors) == {"intercept", "heat"}
+    wave = 8 * np.sin(np.arange(300) * np.pi / 12) + rng.normal(size=300)
+    added = pt.outlook(panel_of(wave[None]), pt.forecaster("additive"), horizon=5, rehearsals=1, paths=1)
+    assert added.part_errors["season 24"].min() > 0 and added.part_errors["season 24"].max() < 1
+    assert pt.outlook(panel_of(wave[None]), pt.forecaster("mean"), horizon=5, paths=1).part_errors == {}
+    chain = pt.Chain([pt.flatten.ZScore()])
+    assert pt.outlook(panel_of(wave[None]), pt.forecaster("additive", chain=chain), horizon=5, rehearsals=1, paths=1
+                      ).part_errors == {}  # fmt: skip

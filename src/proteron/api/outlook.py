@@ -133,7 +133,10 @@ def view_parts(path: shapes.OutlookPath, query: given.OutlookQuery) -> Response:
     """What the forecasts of a series are made of, as a sum that adds up to the mean."""
     index = series_index(shown.made(services(), path.outlook_id).panel, query.series)
     parts = learned.parts_of(services(), path.outlook_id, index)
-    return answer(given.PartsView(names=list(parts), parts=[each.tolist() for each in parts.values()]))
+    errors = [None if error is None else error.tolist() for _, error in parts.values()]
+    return answer(
+        given.PartsView(names=list(parts), parts=[each.tolist() for each, _ in parts.values()], errors=errors)
+    )
 
 
 @blueprint.get(f"{_OUTLOOK}/ahead", responses={200: given.AheadView, 404: shapes.Problem, 409: shapes.Problem})

@@ -114,6 +114,7 @@ class RedrawBody(Body):
 class PartsView(BaseModel):
     names: list[str]
     parts: list[Numbers] = Field(description="By name, at each step; they add up to the mean.")
+    errors: list[Numbers | None] = Field(description="Standard errors by name; null where none are known.")
 
 
 class LackView(BaseModel):

@@ -9611,6 +9611,11 @@ export interface components {
         /** PartsView */
         PartsView: {
             /**
+             * Errors
+             * @description Standard errors by name; null where none are known.
+             */
+            errors: ((number | null)[] | null)[];
+            /**
              * Names
              * @description Names of the columns, in order.
              */

@@ -365,6 +365,17 @@ class Additive(LocalForecaster):
         mean = self.means(state, panel, np.array([origin]), horizon)[panel.index(key), 0]
         return out | {"carried on": mean - before}
 
+    def part_errors(
+        self, state: ForecasterState, panel: Panel, key: str, origin: int, horizon: int
+    ) -> dict[str, Floats]:
+        """Of what was regressed; none where the sum is bent, since parts are no longer told one by one."""
+        learned = self.learned(state, key)
+        if learned is None or self.ceiling is not None or self.season == "multiplicative":
+            return {}
+        at = origin - int(panel.starts[panel.index(key)])
+        found = self.components(state, panel, key, max(at + horizon - int(learned["count"]), 0))
+        return {name: errors[at : at + horizon] for name, (_, errors) in found.items()}
+
     def pictures(self, state: ForecasterState, panel: Panel, key: str) -> list[Picture]:
         """Every part over its last cycles, with twice its standard error around it."""
         found = self.components(state, panel, key)

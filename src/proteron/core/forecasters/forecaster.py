@@ -262,6 +262,12 @@ class Forecaster(Versioned):
         it is of one piece."""
         return {}
 
+    def part_errors(
+        self, state: ForecasterState, panel: Panel, key: str, origin: int, horizon: int
+    ) -> dict[str, Floats]:
+        """Standard errors of those of the `parts` that have some, (horizon,) each."""
+        return {}
+
     def pictures(self, state: ForecasterState, panel: Panel, key: str) -> list[Picture]:
         """What was learned of one series, drawn; `panel` is what was known."""
         return []

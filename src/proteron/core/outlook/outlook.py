@@ -22,7 +22,7 @@ from proteron.core.outlook.drawing import drawn
 from proteron.core.outlook.errors import REHEARSED, PastErrors, errors_of, rehearsed, share_held
 from proteron.core.outlook.fared import Fared, came, fared
 from proteron.core.outlook.limits import Limits
-from proteron.core.outlook.parts import parts_of
+from proteron.core.outlook.parts import part_errors_of, parts_of
 from proteron.core.outlook.scenarios import Scenario
 from proteron.core.outlook.sentences import Said, whole_paragraph, whole_sentence
 from proteron.core.outlook.totals import How, Totals, totals
@@ -156,6 +156,12 @@ class Outlook:
     def parts(self) -> dict[str, Floats]:
         """What forecasts are made of: parts by name, (n_series, horizon) each, that add up to the mean."""
         return parts_of(self.fitted, self.mean)
+
+    @cached_property
+    def part_errors(self) -> dict[str, Floats]:
+        """Standard errors of those of the `parts` that a forecaster states some of, (n_series, horizon), NaN for series
+        without; none behind a chain, where parts are told in other units."""
+        return part_errors_of(self.fitted, self.horizon)
 
     def quantile(self, share: float) -> Floats:
         """What paths stay below in a share of all cases, at each step (n_series, horizon)."""

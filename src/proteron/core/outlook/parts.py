@@ -18,6 +18,16 @@ def parts_of(fitted: FittedContender, mean: Floats) -> dict[str, Floats]:
     return {name: np.stack([parts.get(name, np.zeros(mean.shape[1])) for parts in each]) for name in names}
 
 
+def part_errors_of(fitted: FittedContender, horizon: int) -> dict[str, Floats]:
+    """Standard errors of a forecaster's own parts, (n_series, horizon), NaN where it states none."""
+    if fitted.chain.stages:
+        return {}
+    learner, known = fitted.contender.forecaster, fitted.known
+    each = [learner.part_errors(fitted.state, known, key, fitted.until, horizon) for key in known.keys]
+    names = dict.fromkeys(name for errors in each for name in errors)
+    return {name: np.stack([errors.get(name, np.full(horizon, np.nan)) for errors in each]) for name in names}
+
+
 def _of_series(fitted: FittedContender, mean: Floats, index: int) -> dict[str, Floats]:
     """Those of one series, whose mean (horizon,) is shown.
 

@@ -67,9 +67,10 @@ def drawn_as(reach: Resources, outlook_id: int, asked: OutlookSettings, panel: P
         )  # fmt: skip
 
 
-def parts_of(reach: Resources, outlook_id: int, series: int) -> dict[str, Floats]:
-    """What the forecasts of one series are made of, by name, (horizon,) each."""
+def parts_of(reach: Resources, outlook_id: int, series: int) -> dict[str, tuple[Floats, Floats | None]]:
+    """What the forecasts of one series are made of, by name, (horizon,) each, with standard errors where known."""
     panel, asked = seen_by(reach, outlook_id)
     one = panel.select([series])
     made = drawn_as(reach, outlook_id, asked.model_copy(update={"paths": 0}), one)
-    return {name: values[0] for name, values in made.parts.items()}
+    errors = made.part_errors
+    return {name: (values[0], errors[name][0] if name in errors else None) for name, values in made.parts.items()}

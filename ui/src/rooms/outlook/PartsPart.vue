@@ -23,6 +23,7 @@ const parts = computed(() =>
   (data.value?.names ?? []).map((name, n) => ({
     name,
     value: data.value?.parts[n]?.[props.picked] ?? null,
+    error: data.value?.errors[n]?.[props.picked] ?? null,
     color: `var(--${SLOTS[n % SLOTS.length]})`,
   })),
 )
@@ -46,7 +47,12 @@ const signed = (value: number | null, first: boolean) =>
       <tbody>
         <tr v-for="(each, n) in parts" :key="each.name">
           <td><i class="dot" :style="{ background: each.color }"></i>{{ each.name }}</td>
-          <td class="number">{{ signed(each.value, n === 0) }}</td>
+          <td class="number">
+            {{ signed(each.value, n === 0)
+            }}<span v-if="each.error !== null" class="second" v-tip="'Twice its standard error'">
+              ±{{ fixed(2 * each.error, decimals) }}</span
+            >
+          </td>
         </tr>
       </tbody>
     </table>

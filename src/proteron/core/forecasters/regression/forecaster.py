@@ -180,11 +180,24 @@ class Regression(LocalForecaster):
         columns = learned.outside[at : at + horizon]
         if len(columns) < horizon or learned.facts["afterwards"]:
             return {}
+        return {name: columns[:, mine] @ learned["coefficients"][mine] for name, mine in _wholes(learned, columns)}
+
+    def part_errors(
+        self, state: ForecasterState, panel: Panel, key: str, origin: int, horizon: int
+    ) -> dict[str, Floats]:
+        """By the covariance of the coefficients."""
+        found = self._at(state, panel, panel.index(key))
+        if found is None:
+            return {}
+        learned, _, first = found
+        columns = learned.outside[origin - first : origin - first + horizon]
+        if len(columns) < horizon:
+            return {}
         out = dict[str, Floats]()
-        for place, name in enumerate(learned.facts["names"][: columns.shape[1]]):
-            shown = columns[:, place] * learned["coefficients"][place]
-            whole = name.split("=")[0]
-            out[whole] = out.get(whole, np.zeros(horizon)) + shown
+        for name, mine in _wholes(learned, columns):
+            inner = learned["covariance"][np.ix_(mine, mine)]
+            variance = np.einsum("hi,ij,hj->h", columns[:, mine], inner, columns[:, mine])
+            out[name] = np.sqrt(np.maximum(variance, 0.0))
         return out
 
     def spreads_of(self, learned: Learned, values: Floats, at: int, horizon: int) -> Floats | None:
@@ -261,6 +274,14 @@ class Regression(LocalForecaster):
         more = " …" if len(pairs) > 6 else ""
         share = f"; in sample it explains {learned['r_squared']:.0%}, which is not forecast skill"
         return f"y = {'' if start is None else f'{start:.4g} '}{parts}{more}{share}."
+
+
+def _wholes(learned: Learned, columns: Floats) -> list[tuple[str, list[int]]]:
+    """Names of what columns (n, k) tell, with their places: those of one category together."""
+    found: dict[str, list[int]] = {}
+    for place, name in enumerate(learned.facts["names"][: columns.shape[1]]):
+        found.setdefault(name.split("=")[0], []).append(place)
+    return list(found.items())
 
 
 def _known_afterwards(panel: Panel, terms: list[Term]) -> list[str]:
