@@ -84,6 +84,17 @@ def test_edits_come_one_after_the_other_and_lie_ahead() -> None:
             values(wrong)
 
 
+def test_a_category_is_set_to_what_it_can_be() -> None:
+    sky = (["dry", "wet"] * 130)[: POINTS + AHEAD]
+    rows = np.arange(POINTS, dtype=float)
+    panel = Panel.from_arrays({"a": rows}, "2024-01-01", "1 hour", covariates={"sky": ("known_ahead", sky)})
+    changed = Scenario(edits=[ColumnEdit(column="sky", values=[1.0])]).applied(panel, AHEAD).covariate("sky")
+    assert changed.labels == ("dry", "wet") and (changed.series(0)[POINTS:] == 1).all()
+    for wrong in ({"values": [1, 2, *[0] * 10]}, {"how": "shift", "values": [1]}, {"values": [0.5]}):
+        with pytest.raises(pt.SettingsError, match="has categories"):
+            Scenario.parse({"edits": [{"column": "sky", **wrong}]}).applied(panel, AHEAD)
+
+
 def test_occasions_ahead_come_and_go() -> None:
     from dataclasses import replace
 
@@ -126,13 +137,16 @@ def test_recent_points_that_do_not_fit_are_refused_in_words() -> None:
         ({"north": Recent(["2024-01-11T00:30Z"], [1])}, "not on the grid that was learned on: 1 hour"),
         ({"north": Recent(stamps(known, 0, 96)[::24], [1] * 4)}, "No two points of “north” are one step apart"),
         ({"north": Recent([hourly[0]] * 2, [1, 2])}, "comes twice"),
+        ({"north": Recent(stamps(known, 8, 13)[::2], [1, 2, 3])}, "No two points of “north” are one step apart"),
+        ({"north": Recent(["2023-12-31T23:00Z", "2024-01-01T00:00Z"], [1, 2])}, "before the series begins"),
         ({"north": Recent(["2023-12-31T23:00Z"], [1])}, "before the series begins"),
         ({"north": Recent(["2031-01-01T00:00Z"], [1])}, "2031-01-01 00:00:00 of “north” has not come yet"),
         ({"north": Recent(hourly, [1, 2], {"snow": [1, 2]})}, "no column “snow”"),
         ({"north": Recent(hourly, [1, np.inf])}, "no number"), ({"north": Recent(["soon"], [1])}, "not a date"),
     ):  # fmt: skip
-        with pytest.raises(pt.ProteronError, match=words):
+        with pytest.raises(pt.ProteronError, match=words) as refused:
             with_recent(known, recent, NOW)
+        assert refused.value.field == ("time" if words == "not a date" else "series")
     seconds = [float(known.axis.times(np.array([at])).astype(np.int64)[0]) for at in (POINTS + 1, POINTS)]
     found = with_recent(known, {"south": Recent(seconds, [5, 4])}, NOW)
     assert found.series(0)[-3:].tolist() == [known.series(1)[-1], 4, 5]
@@ -183,11 +197,16 @@ def test_errors_are_told_against_what_was_promised() -> None:
         found.in_words(keys, when)
         == f"Still as promised: mean error {found.ratio:.2f} of what was promised, over 6 values."
     )
+    partly = truth.copy()
+    partly[0, 2] = np.nan
+    assert fared(mean, paths, ranges, partly).known == 3 and fared(mean, paths, ranges, partly).of == 5
+    louder = fared(np.zeros((1, 40)), np.tile(paths[:, :1], (1, 1, 8)), {}, 4.0 * (-1.0) ** np.arange(40)[None])
+    assert louder.cusum[1].max() > louder.limit[1, 0] and louder.cusum[0].max() < louder.limit[0, 0]
+    assert louder.since.tolist() == [0] and louder.verdict == "drifted"
     truth[1] = 30
     worse = fared(mean, paths, ranges, truth)
-    assert worse.drifted.tolist() == [False, True] and worse.in_words(keys, when).startswith(
-        "Has drifted since day 0: b."
-    )
+    assert worse.drifted.tolist() == [False, True] and worse.verdict == "drifted"
+    assert worse.in_words(keys, when).startswith("Has drifted since day 0: b.")
     nothing = fared(mean, paths, ranges, truth * np.nan)
     assert nothing.verdict == "nothing came" and np.isnan(nothing.ratio) and nothing.known == 0
     assert nothing.in_words(keys, when) == "Nothing of what it forecast has come yet."
