@@ -171,7 +171,7 @@ def test_an_address_answers_in_what_is_accepted_and_only_what_is_new(
         == b'"time","key","mean","lower_0.5","upper_0.5","lower_0.8","upper_0.8","lower_0.95","upper_0.95"'
     )
     arrow = get(client, address, Accept="application/vnd.apache.arrow.stream")
-    back = pa.ipc.open_file(arrow.data).read_all()
+    back = pa.ipc.open_stream(arrow.data).read_all()
     assert back["mean"].to_pylist()[AHEAD:] == body(get(client, f"/outlooks/{made.id}?series=1"))["mean"]
     assert json.loads(back.schema.metadata[b"about"])["contender"] == "by heat"
     wide = pq.read_table(io.BytesIO(get(client, f"{address}?format=parquet&form=wide").data))
@@ -181,8 +181,9 @@ def test_an_address_answers_in_what_is_accepted_and_only_what_is_new(
     known = get(client, address, **{"If-None-Match": tag})
     assert known.status_code == 304 and not known.data and known.headers["ETag"] == tag
     assert as_csv.headers["ETag"] != tag and plain.headers["Vary"] == "Accept"
-    body(post(client, f"/outlooks/{made.id}/redraw", {"seed": 0}))
-    assert get(client, address, **{"If-None-Match": tag}).status_code == 200
+    for seed, status in ((3, 200), (0, 304)):
+        body(post(client, f"/outlooks/{made.id}/redraw", {"seed": seed}))
+        assert get(client, address, **{"If-None-Match": tag}).status_code == status, "issued when it was"
     refused = get(client, address, Accept="image/png")
     assert refused.status_code == 406 and refused.content_type == "application/problem+json"
     learned = pt.load_learned(get(client, f"/outlooks/{made.id}/learned").data)
@@ -333,6 +334,13 @@ def test_outlooks_are_held_to_what_they_promised(client: FlaskClient, made: Simp
     with made.reach.database.session() as session:
         reading = TableReading(town(HOURS + 24, drift=12.0), [], account())
         save_dataset(session, made.project, "d", reading)
+    asked = {"floor": 0.0, "levels": [0.7], "until": HOURS - 30, "to": "2024-01-21 05:00"}
+    again = body(post(client, f"/outlooks/{made.make('by heat', **asked)}/refit", {}))
+    with made.reach.database.session() as session:
+        told = records.get_outlook(session, again["id"])
+        assert told.document["floor"] == 0 and told.document["levels"] == [0.7] and told.document["until"] is None
+        assert (told.document["horizon"], told.document["to"], told.experiment_id) == (36, None, made.experiment)
+        assert again["dataset_id"] == told.dataset_id > made.dataset
     whole = body(get(client, address))
     assert whole["verdict"] == "drifted" and whole["drifted"] == ["north"] and whole["version"] == 3
     assert whole["sentence"].startswith("Has drifted since 2024-01-21 06:00: north.")

@@ -12,6 +12,7 @@ from proteron.core.errors import StoppedError
 from proteron.core.outlook.chances import chance, peak
 from proteron.core.outlook.drawing import drawn
 from proteron.core.outlook.errors import PastErrors, rehearsed
+from proteron.core.outlook.learned import learned_by
 from proteron.core.outlook.limits import Limits
 from proteron.core.panel import Floats, Panel
 
@@ -413,6 +414,10 @@ def test_adaptive_ranges_follow_a_law_that_widens() -> None:
     assert adaptive.levels == plain.levels and adaptive.ranges == "adaptive"
     assert (adaptive.upper[0.8] > plain.upper[0.8]).all() and np.array_equal(adaptive.paths, plain.paths)
     assert np.nanmean(adaptive.coverage[0.8]) > np.nanmean(plain.coverage[0.8])
+    several = panel_of(np.stack([values, rng.normal(size=800)]))
+    whole = pt.outlook(several, QUICK, horizon=2, ranges="adaptive", paths=10)
+    alone = learned_by(whole).outlook(several.select([1]), paths=10)  # it aims as with the others
+    assert np.array_equal(alone.upper[0.8][0], whole.upper[0.8][1])
 
 
 def test_parts_have_the_errors_that_theory_states() -> None:

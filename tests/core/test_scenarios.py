@@ -224,6 +224,9 @@ def test_the_truth_is_found_by_key_and_time() -> None:
     truth = whole.series(1)[[POINTS, POINTS + 2]]
     assert found.error[1, [0, 2]] == pytest.approx(np.abs(made.mean[1, [0, 2]] - truth))
     assert made.fared(town()).verdict == "nothing came"
+    daily = Panel.from_arrays({"north": np.arange(30.0)}, "2024-01-01", "1 day")
+    with pytest.raises(pt.InputError, match="The step is"):
+        made.fared(daily)
 
 
 def test_apart_keeps_every_step_and_makes_sums_narrower() -> None:
@@ -259,7 +262,8 @@ def test_tables_come_back_from_every_format_with_what_they_are_about(format: str
         assert rows[1:] == [["1970-01-01T00:00:00Z", "a", 0.1 + 0.2], ["1970-01-01T01:00:00Z", "'=1+1", None]]
         assert [cell.value for cell in book["about"]["B"]] == ["m³", "[0.8]"]
     else:
-        back = pq.read_table(io.BytesIO(content)) if format == "parquet" else pa.ipc.open_file(content).read_all()
+        opened = {"arrow": pa.ipc.open_file, "arrows": pa.ipc.open_stream}
+        back = pq.read_table(io.BytesIO(content)) if format == "parquet" else opened[format](content).read_all()
         assert json.loads(back.schema.metadata[b"about"])["levels"] == [0.8]
         assert back.to_pylist() == table.to_pylist()
     with pytest.raises(pt.SettingsError, match="there are: csv, json"):

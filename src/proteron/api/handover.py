@@ -18,9 +18,7 @@ from proteron.services.outlooks.held_to import Held
 
 blueprint = APIBlueprint("handover", __name__, url_prefix="/api/v1")
 _OUTLOOK = "/outlooks/<int:outlook_id>"
-_BY_TYPE = {kind.partition(";")[0]: name for name, kind in FORMATS.items()} | {
-    "application/vnd.apache.arrow.stream": "arrow"
-}
+_BY_TYPE = {kind.partition(";")[0]: name for name, kind in FORMATS.items()}
 
 
 @blueprint.get(f"{_OUTLOOK}/table")
@@ -75,12 +73,9 @@ def learned_file(path: shapes.OutlookPath) -> Response:
 )
 def write(path: shapes.OutlookPath, body: given.WriteBody) -> Response:
     """Write an outlook to a table of a configured database, in one transaction, with a view of what is newest."""
-    rows = handover.write(
-        services(),
-        shown.made(services(), path.outlook_id),
-        Target(body.connection, body.table, body.schema_name, body.way),
-    )
-    return answer(given.WrittenView(rows=rows, table=body.table, view=f"{body.table}_latest"), 201)
+    target = Target(body.connection, body.table, body.schema_name, body.way)
+    rows = handover.write(services(), shown.made(services(), path.outlook_id), target)
+    return answer(given.WrittenView(rows=rows, table=target.table, view=target.view), 201)
 
 
 @blueprint.post(
@@ -106,8 +101,7 @@ def forecast(path: shapes.OutlookPath, body: given.DemandBody) -> Response:
 @blueprint.get(f"{_OUTLOOK}/held", responses={200: given.HeldView, 404: shapes.Problem, 409: shapes.Problem})
 def view_held(path: shapes.OutlookPath) -> Response:
     """How an outlook fared by the newest version of its data: errors against what was promised, ranges, drift."""
-    shown.made(services(), path.outlook_id)
-    found = held_to.held_to(services(), path.outlook_id)
+    found = held_to.held_to(services(), shown.made(services(), path.outlook_id).record)
     return answer(given.HeldView(**_held(found))) if found else answer(given.HeldView())
 
 

@@ -24,8 +24,7 @@ _OUTLOOK = "/outlooks/<int:outlook_id>"
 def new_outlook(path: shapes.ExperimentPath, body: given.NewOutlook) -> Response:
     """Queue a refit of one contender on everything known; ranges come from its walk-forward errors, or from rehearsals
     where more steps are asked for than were judged."""
-    asked = OutlookSettings.parse(body.model_dump(exclude={"dataset_id"}))
-    record = orders.order(services(), path.experiment_id, asked, body.dataset_id)
+    record = orders.order(services(), path.experiment_id, OutlookSettings.parse(body.model_dump()))
     return answer(given.OutlookView(**outlook_brief(record).model_dump()), 201)
 
 
@@ -52,7 +51,7 @@ def _view(outlook_id: int, series: int, status: int = 200) -> Response:
         view.widened = view.errors > 0 and are_few(view.errors, made.levels)
         view.truth, view.seed, view.of = made.truth(index).tolist(), made.seed, record.of_id
         view.scenario = (record.document.get("scenario") or {}).get("name")
-        view.newer = held_to.newer(services(), outlook_id)
+        view.newer = held_to.newer(services(), record.dataset_id)
     return answer(view, status)
 
 
@@ -106,13 +105,23 @@ def view_words(path: shapes.OutlookPath, query: given.WordsQuery) -> Response:
 )
 def view_lacks(path: shapes.ExperimentPath, body: given.NewOutlook) -> Response:
     """What such an outlook would lack of columns that are known ahead; nothing is made."""
-    asked = OutlookSettings.parse(body.model_dump(exclude={"dataset_id"}))
-    found = orders.lacks(services(), path.experiment_id, asked, body.dataset_id)
+    found = orders.lacks(services(), path.experiment_id, OutlookSettings.parse(body.model_dump()))
     rows = [
         given.LackView(column=e.column, steps=e.steps, needed=e.needed, last=e.last, series=len(e.series))
         for e in found
     ]
     return answer(given.LacksView(lacks=rows))
+
+
+@blueprint.post(
+    f"{_OUTLOOK}/refit",
+    responses={201: given.OutlookView, 404: shapes.Problem, 409: shapes.Problem, 422: shapes.Problem},
+)
+def refit_outlook(path: shapes.OutlookPath, body: given.RefitBody) -> Response:
+    """Queue an outlook as this one was asked for, as far ahead, on the newest version of its data, which the project
+    then stands on."""
+    record = orders.refit(services(), path.outlook_id)
+    return answer(given.OutlookView(**outlook_brief(record).model_dump()), 201)
 
 
 @blueprint.post(f"{_OUTLOOK}/stop", responses={200: given.OutlookView, 404: shapes.Problem})

@@ -4,7 +4,7 @@ from typing import Annotated
 
 from pydantic import BaseModel, Field
 
-from proteron.api.shapes import Body, Identifier, Index, Numbers, OutlookBrief, Place
+from proteron.api.shapes import Body, Index, Numbers, OutlookBrief, Place
 from proteron.core.outlook import MOST_PATHS, MOST_STEPS, Ahead, RangesBy, Scenario
 from proteron.core.outlook.totals import How
 
@@ -28,9 +28,6 @@ class NewOutlook(Body):
     paths: int = Field(1000, ge=1, le=MOST_PATHS, description="Joint futures that are drawn.")
     joint: bool = Field(True, description="Errors of several series go together as they did.")
     seed: int | None = Field(None, ge=0, lt=2**53, description="Of the draws; empty: the experiment's.")
-    dataset_id: Identifier | None = Field(
-        None, description="A later version of the data, which the project then stands on; empty: as it was judged on."
-    )
 
 
 class OutlookQuery(BaseModel):
@@ -105,6 +102,10 @@ class WordsQuery(OutlookQuery):
     level: Level | None = Field(None, description="Of the range; empty: the widest.")
     above: Finite | None = Field(None, description="The level whose chance is told.")
     unit: str = Field("", max_length=40)
+
+
+class RefitBody(Body):
+    pass
 
 
 class RedrawBody(Body):

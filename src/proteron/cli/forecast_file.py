@@ -5,7 +5,6 @@ import os
 from collections.abc import Sequence
 from pathlib import Path
 
-import numpy as np
 from rich.console import Console
 
 from proteron.core.errors import SettingsError
@@ -27,7 +26,7 @@ def forecast_file(path: Path, out: Path, using: Path | None, workers: int | None
     out.mkdir(parents=True, exist_ok=True)
     for ending in dict.fromkeys(("csv", *also)):
         view.write(out / f"forecast.{ending}")
-    facts = json.dumps(facts_of(view, by), indent=1, ensure_ascii=False)
+    facts = json.dumps({"by": by, **view.about}, indent=1, ensure_ascii=False)
     (out / "outlook.json").write_text(f"{facts}\n", "utf-8")
     save_learned(view, out / "learned.proteron")
     console = Console(stderr=True)
@@ -36,16 +35,3 @@ def forecast_file(path: Path, out: Path, using: Path | None, workers: int | None
     for key in view.keys[:_SAID]:
         console.print(view.paragraph(key, unit=view.known.unit or ""), markup=False)
     return view
-
-
-def facts_of(view: Outlook, by: str) -> dict[str, object]:
-    """What an outlook is and rests on, as plain data."""
-    known = view.known.axis.local(np.array([view.origin - 1]))[0]
-    held = {f"{level:g}": [None if np.isnan(each) else float(each) for each in view.coverage[level]]
-            for level in view.levels}  # fmt: skip
-    return {
-        "by": by, "contender": view.fitted.contender.document(), "dataset": view.known.hash, "known_up_to": str(known),
-        "zone": view.known.axis.zone, "step": str(view.known.axis.step), "unit": view.known.unit,
-        "horizon": view.horizon, "levels": list(view.levels), "ranges": view.ranges, "errors": view.how,
-        "origins": len(view.errors.flat), "held": held, "joint": view.joint, "notes": list(view.notes),
-    }  # fmt: skip

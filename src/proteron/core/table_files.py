@@ -20,6 +20,7 @@ FORMATS = {
     "json": "application/json",
     "parquet": "application/vnd.apache.parquet",
     "arrow": "application/vnd.apache.arrow.file",
+    "arrows": "application/vnd.apache.arrow.stream",
     "xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
 }
 
@@ -46,7 +47,7 @@ def written(table: pa.Table, format: str, about: Mapping[str, Any] | None = None
     if format == "parquet":
         pq.write_table(table, out)
     else:
-        with pa.ipc.new_file(out, table.schema) as writer:
+        with (pa.ipc.new_file if format == "arrow" else pa.ipc.new_stream)(out, table.schema) as writer:
             writer.write_table(table)
     return out.getvalue()
 

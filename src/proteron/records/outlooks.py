@@ -61,6 +61,13 @@ def finish_outlook(
     notify(session, {"project": record.project_id, "outlook": record.id, "state": state})
 
 
+def draw_anew(session: Session, outlook_id: int, seed: int, arrays: bytes) -> None:
+    """Other draws of an outlook that is made; it stays issued when it was."""
+    record = get_outlook(session, outlook_id, lock=True)
+    record.document, record.arrays = {**record.document, "seed": seed}, arrays
+    notify(session, {"project": record.project_id, "outlook": record.id, "state": record.state})
+
+
 def keep_paths(session: Session, outlook_id: int, paths: NDArray[np.floating]) -> None:
     """Paths (n_paths, n_series, horizon) in the place of those that were kept."""
     session.execute(delete(OutlookPaths).where(OutlookPaths.outlook_id == outlook_id))

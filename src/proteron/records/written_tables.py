@@ -16,7 +16,7 @@ from proteron.records.connections import Connections, SqlConnection, connected
 from proteron.records.database import ConflictError, NotFoundError, sqlalchemy_url
 
 Way = Literal["create", "replace", "append"]
-VIEW = "_latest"
+_VIEW = "_latest"
 _LONGEST = 63  # bytes of an identifier
 _HEAD = {
     "outlook": ("bigint NOT NULL", "The number of the outlook in Proteron."),
@@ -40,6 +40,11 @@ class Target:
     table: str
     schema: str = "public"
     way: Way = "create"
+
+    @property
+    def view(self) -> str:
+        """The name of the view of what is newest."""
+        return f"{self.table}{_VIEW}"
 
 
 @dataclass(frozen=True)
@@ -117,7 +122,7 @@ def _check(connection: SqlConnection, target: Target) -> None:
             f"“{target.connection}” is for reading: the server's configuration lets nobody write to it "
             "(writes = true).", field="connection",
         )  # fmt: skip
-    for field, name, room in (("table", target.table, _LONGEST - len(VIEW)), ("schema", target.schema, _LONGEST)):
+    for field, name, room in (("table", target.table, _LONGEST - len(_VIEW)), ("schema", target.schema, _LONGEST)):
         size = len(name.encode())
         if not name.strip() or "\0" in name or size > room:
             raise SettingsError(f"A {field}'s name has 1 to {room} bytes; this one has {size}.", field=field)
@@ -197,7 +202,7 @@ def _rows(issued: Issued) -> Any:
 
 def _show_latest(cursor: Any, target: Target, where: sql.Identifier) -> None:
     """The view of what was forecast last of every series and time, scenarios left out."""
-    view = sql.Identifier(target.schema, f"{target.table}{VIEW}")
+    view = sql.Identifier(target.schema, target.view)
     cursor.execute(
         sql.SQL(
             "CREATE OR REPLACE VIEW {} AS SELECT DISTINCT ON (series, time) * FROM {} WHERE scenario = '' "

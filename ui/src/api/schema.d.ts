@@ -1362,6 +1362,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/outlooks/{outlook_id}/refit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Queue an outlook as this one was asked for, as far ahead, on the newest version of its data, which the project
+         * @description then stands on.
+         */
+        post: operations["outlook_refit_outlook_outlooks__int_outlook_id__refit_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/outlooks/{outlook_id}/scenario": {
         parameters: {
             query?: never;
@@ -4179,12 +4199,12 @@ export interface components {
         ColumnEdit: {
             /**
              * Column
-             * @description A column's name.
+             * @description One that is known ahead.
              */
             column: string;
             /**
              * How
-             * @description What ranges are made of: walk-forward, rehearsals, theory.
+             * @description set, shift, scale or hold.
              * @default set
              * @enum {string}
              */
@@ -4209,7 +4229,7 @@ export interface components {
             until: number | string | null;
             /**
              * Values
-             * @description Values, in the unit they are told in.
+             * @description One per step or a single one; null: as it is.
              * @default []
              */
             values: (number | null)[];
@@ -9019,12 +9039,6 @@ export interface components {
              */
             contender: string;
             /**
-             * Dataset Id
-             * @description A later version of the data, which the project then stands on; empty: as it was judged on.
-             * @default null
-             */
-            dataset_id: number | null;
-            /**
              * Floor
              * @description The quantity is never below.
              * @default null
@@ -11246,6 +11260,8 @@ export interface components {
              */
             seed: number;
         };
+        /** RefitBody */
+        RefitBody: Record<string, never>;
         /**
          * Regression
          * @description A linear equation of covariates, powers, products and categories at the time that is forecast.
@@ -18670,6 +18686,69 @@ export interface operations {
             };
         };
     };
+    outlook_refit_outlook_outlooks__int_outlook_id__refit_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The outlook's number. */
+                outlook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RefitBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutlookView"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Any other problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     outlook_forget_scenario_outlooks__int_outlook_id__scenario_delete: {
         parameters: {
             query?: never;
@@ -18917,6 +18996,7 @@ export interface operations {
                 content: {
                     "application/json": Record<string, never>;
                     "application/vnd.apache.arrow.file": string;
+                    "application/vnd.apache.arrow.stream": string;
                     "application/vnd.apache.parquet": string;
                     "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": string;
                     "text/csv": string;

@@ -11,7 +11,7 @@ from proteron.core.panel import Floats, Panel
 from proteron.core.timeline import Instants, Ints
 
 Verdict = Literal["nothing came", "as promised", "drifted"]
-SURE = 0.99  # of all futures of an outlook that is right, so many never alarm
+_SURE = 0.99  # of all futures of an outlook that is right, so many never alarm
 _SLACK = 0.25  # spreads, that a CUSUM takes off an error at every step
 _MEAN = float(np.sqrt(2 / np.pi))  # size of a normal error, in spreads
 _USUAL = _MEAN + 0.5  # spreads, that one takes off the size of an error
@@ -116,10 +116,10 @@ def fared(mean: Floats, paths: Floats, ranges: Mapping[float, tuple[Floats, Floa
     own = _sums((paths - centre) / spread)
     reached = own.max(axis=3)  # (2, n_paths, n_series)
     # each series on the scale of its own futures, so that one limit holds for the worst of them
-    scale = np.quantile(reached, SURE, axis=1)  # (2, n_series)
+    scale = np.quantile(reached, _SURE, axis=1)  # (2, n_series)
     scale = np.where(scale > 0, scale, np.inf)
     worst = (reached / scale[:, None]).max(axis=(0, 2))
-    bar = max(float(np.quantile(worst, SURE)), 1.0)
+    bar = max(float(np.quantile(worst, _SURE)), 1.0)
     limit = scale * bar
     passed = (sums > limit[:, :, None]) & there
     since = np.array([_since(scores[index], passed[:, index]) for index in range(len(mean))])

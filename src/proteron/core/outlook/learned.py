@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +18,7 @@ from proteron.core.forecasters.saving import fitted_bytes, load_fitted
 from proteron.core.outlook.ahead import Ahead, continued
 from proteron.core.outlook.errors import PastErrors
 from proteron.core.outlook.limits import Limits
-from proteron.core.outlook.outlook import Outlook, RangesBy, drawable, told
+from proteron.core.outlook.outlook import Outlook, RangesBy, aims_of, drawable, told
 from proteron.core.outlook.recent import Recent, with_recent
 from proteron.core.outlook.scenarios import Scenario
 from proteron.core.panel import Panel, require_panel
@@ -43,6 +44,10 @@ class Learned:
         """Steps ahead that it forecasts at most."""
         return self.errors.horizon
 
+    @cached_property
+    def _aims(self) -> list[float]:
+        return aims_of(self.errors, self.levels, self.ranges)
+
     def outlook(
         self, panel: Panel, horizon: int | None = None, seed: int = 0, ahead: Ahead = "given", *, paths: int = 1000,
         joint: bool = True, scenario: Scenario | None = None,
@@ -67,7 +72,7 @@ class Learned:
         rows = [self.fitted.state.keys.index(key) for key in panel.keys if key in self.fitted.state.keys]
         standing = self.fitted.standing_on(there)
         errors = PastErrors(self.errors.flat[:, rows, :steps], self.errors.origins, self.errors.how)
-        return told(standing, errors, steps, self.levels, seed, self.ranges, self.limits, paths, joint)
+        return told(standing, errors, steps, self.levels, seed, self.ranges, self.limits, paths, joint, self._aims)
 
     def after(
         self, recent: Mapping[str, Recent], horizon: int | None = None, ahead: Ahead = "given",

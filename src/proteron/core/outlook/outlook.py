@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import pairwise
 from pathlib import Path
-from typing import Literal, get_args
+from typing import Any, Literal, get_args
 
 import numpy as np
 import pyarrow as pa
@@ -115,14 +115,21 @@ class Outlook:
     def write(self, path: Path | str) -> Path:
         """Write the table to a file, its format by its ending: csv, json, parquet, arrow or xlsx; returns the path."""
         target = Path(path)
-        known = f"{self.known.axis.times(np.array([self.origin - 1]))[0]}Z"
-        about = {
-            "contender": self.fitted.contender.document(), "dataset": self.known.hash, "known_until": known,
-            "zone": self.known.zone, "step": self.known.step, "unit": self.known.unit, "horizon": self.horizon,
-            "levels": list(self.levels), "ranges": self.how, "notes": list(self.notes),
-        }  # fmt: skip
-        target.write_bytes(written(self.to_arrow(), target.suffix.removeprefix(".").lower(), about))
+        target.write_bytes(written(self.to_arrow(), target.suffix.removeprefix(".").lower(), self.about))
         return target
+
+    @property
+    def about(self) -> dict[str, Any]:
+        """What it is and rests on, as plain data."""
+        known = self.known.axis.local(np.array([self.origin - 1]))[0]
+        held = {f"{level:g}": [None if np.isnan(each) else float(each) for each in self.coverage[level]]
+                for level in self.levels}  # fmt: skip
+        return {
+            "contender": self.fitted.contender.document(), "dataset": self.known.hash, "known_up_to": str(known),
+            "zone": self.known.zone, "step": self.known.step, "unit": self.known.unit, "horizon": self.horizon,
+            "levels": list(self.levels), "ranges": self.ranges, "errors": self.how, "origins": len(self.errors.flat),
+            "held": held, "joint": self.joint, "notes": list(self.notes),
+        }  # fmt: skip
 
     def __arrow_c_stream__(self, requested_schema: object = None) -> object:
         return self.to_arrow().__arrow_c_stream__(requested_schema)
@@ -175,8 +182,12 @@ class Outlook:
         return replace(self, paths=self.limits.kept(free, self.near), joint=joint, seed=seed)
 
     def fared(self, later: Panel) -> Fared:
-        """How it fared by later data of its series: errors against what its paths promised, ranges, drift."""
+        """How it fared by later data of its series: errors against what its paths promised, ranges, drift.
+
+        Raises `InputError` for data on another grid.
+        """
         require_panel(later)
+        self.known.axis.shift_of(later.axis)
         ranges = {level: (self.lower[level], self.upper[level]) for level in self.levels}
         return fared(self.mean, self.paths, ranges, came(self.times, self.keys, later))
 
@@ -188,7 +199,7 @@ class Outlook:
         standing = self.fitted.standing_on(scenario.applied(self.known, self.horizon))
         return told(
             standing, self.errors, self.horizon, self.levels, self.seed, self.ranges, self.limits, len(self.paths),
-            self.joint,
+            self.joint, aims_of(self.errors, self.levels, self.ranges),
         )  # fmt: skip
 
     def sentence(
@@ -248,9 +259,8 @@ def outlook(
     the horizon that they judged, of those of up to `rehearsals` earlier origins, which three refits forecast;
     “adaptive” ones aim at levels moved by how such ranges held lately. By “theory”, ranges are those that the
     forecaster states itself, where it does. `floor`, `ceiling` and `whole` numbers are what the quantity can be;
-    `ahead` says how columns that are known ahead go on where they end too early,
-    `scenario` how they come otherwise than given: nothing of it is learned from. Rehearsals are shared out over so many
-    `workers`.
+    `ahead` says how columns that are known ahead go on where they end too early, `scenario` how they come otherwise
+    than given: nothing of it is learned from. Rehearsals are shared out over so many `workers`.
 
     Raises `SettingsError` for what does not fit, `TooShortError` where nothing is known or such a column ends before
     the horizon, `StoppedError` when a stop was asked for.
@@ -278,16 +288,23 @@ def outlook(
     fitted = made[0]
     if scenario is not None:
         fitted = fitted.standing_on(as_said)
-    return told(fitted, errors, steps, levels, seed, ranges, limits, paths, joint)
+    aims = aims_of(errors, levels, ranges)
+    return told(fitted, errors, steps, levels, seed, ranges, limits, paths, joint, aims)
+
+
+def aims_of(errors: PastErrors, levels: Sequence[float], ranges: RangesBy) -> list[float]:
+    """Levels that ranges aim at: those that are asked for, or adapted by the errors of all series."""
+    return errors.adapted(levels)[0] if ranges == "adaptive" else list(levels)
 
 
 def told(
     fitted: FittedContender, errors: PastErrors, horizon: int, levels: Sequence[float], seed: int, ranges: RangesBy,
-    limits: Limits, paths: int, joint: bool,
+    limits: Limits, paths: int, joint: bool, aims: Sequence[float],
 ) -> Outlook:  # fmt: skip
-    """What a fitted contender forecasts from where it stands, with ranges and paths, if any, from past errors."""
+    """What a fitted contender forecasts from where it stands, with ranges, which aim at `aims`, and paths, if any, from
+    past errors."""
     own = ranges == "theory" or not np.isfinite(errors.flat).any()
-    aims = list(levels) if own or ranges == "errors" else errors.adapted(levels)[0]
+    aims = levels if own else aims
     forecast = fitted.forecast(horizon, aims, None if own else errors.flat)
     lower, upper = (
         {level: ends[aim] for level, aim in zip(levels, aims, strict=True)} for ends in (forecast.lower, forecast.upper)
@@ -321,7 +338,7 @@ def _within(plain: Outlook, free: Floats, possible: tuple[Sequence[float], Float
 def _spread(plain: Outlook, free: Floats) -> Floats:
     """Standard deviations (n_series, horizon) that the narrowest range stands for, or those of paths without any."""
     if not plain.levels:
-        return np.asarray(free.std(axis=0))
+        return np.asarray(free.std(axis=0)) if len(free) else np.zeros(plain.mean.shape)
     level = min(plain.levels)
     return np.asarray((plain.upper[level] - plain.lower[level]) / 2 / special.ndtri(0.5 + level / 2))
 

@@ -26,11 +26,13 @@ class ColumnEdit(Settings):
     with what stood before `since`.
     """
 
-    column: str = Field(min_length=1)
-    how: EditKind = "set"
+    column: str = Field(min_length=1, description="One that is known ahead.")
+    how: EditKind = Field("set", description="set, shift, scale or hold.")
     since: int | str | None = Field(None, description="First step; empty: the first ahead.")
     until: int | str | None = Field(None, description="Last step; empty: the last ahead.")
-    values: tuple[float | None, ...] = Field((), max_length=100_000)
+    values: tuple[float | None, ...] = Field(
+        (), max_length=100_000, description="One per step or a single one; null: as it is."
+    )
     key: str | None = Field(None, description="Of one series; empty: of all.")
 
     @model_validator(mode="after")

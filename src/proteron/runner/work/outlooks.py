@@ -38,10 +38,12 @@ class OutlookWork(LongWork):
         except StoppedError:
             return "stopped"
         with here.database.session() as session:
-            if records.get_outlook(session, outlook_id, lock=True).state != "queued":
+            record = records.get_outlook(session, outlook_id, lock=True)
+            if record.state != "queued":
                 return "stopped"
             records.keep_paths(session, outlook_id, paths)
-            records.keep_learned(session, outlook_id, learned)
+            if record.of_id is None:  # a scenario forecasts by what its outlook learned
+                records.keep_learned(session, outlook_id, learned)
             records.finish_outlook(session, outlook_id, "done", arrays)
         return "done"
 

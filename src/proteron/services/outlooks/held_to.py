@@ -8,18 +8,18 @@ from sqlalchemy.orm import Session
 
 from proteron.core.outlook.fared import Fared, came, fared
 from proteron.records import outlooks as records
-from proteron.records.database import unpack_arrays
 from proteron.records.models import Dataset, OutlookRecord
 from proteron.records.projects import get_project
+from proteron.services.outlooks import shown
 from proteron.services.outlooks.shown import Made
 from proteron.services.resources import Resources, Shelf
 
-_KEPT = 200
+_KEPT = 60
 
 
 @dataclass(frozen=True)
 class Held:
-    """How an outlook fared by the newest version of its data: that one, what it was made from, and when it `came`."""
+    """How an outlook fared by the newest version of its data, and whether that is newer than what it was made from."""
 
     made: Made
     dataset: Dataset
@@ -51,36 +51,35 @@ def newest(session: Session, dataset_id: int) -> Dataset:
     return found
 
 
-def newer(reach: Resources, outlook_id: int) -> int | None:
-    """The newest version of the data of an outlook, where one has come since it was made."""
+def newer(reach: Resources, dataset_id: int) -> int | None:
+    """The newest version that descends from a version of the data, where there is one."""
     with reach.database.session() as session:
-        dataset_id = records.get_outlook(session, outlook_id).dataset_id
         found = newest(session, dataset_id).id
-        return None if found == dataset_id else found
+    return None if found == dataset_id else found
 
 
-def held_to(reach: Resources, outlook_id: int) -> Held | None:
-    """How an outlook fared; None for one that is not made, or that was made before its paths were kept."""
+def held_to(reach: Resources, record: OutlookRecord) -> Held | None:
+    """How an outlook fared, its arrays loaded or not; None for one that is not made, or that was made before its paths
+    were kept."""
+    if record.state != "done":
+        return None
     with reach.database.session() as session:
-        record = records.get_outlook(session, outlook_id)
         latest = newest(session, record.dataset_id)
-    if record.state != "done" or not record.arrays:
-        return None
-    made = Made(record, reach.panel(record.dataset_id), unpack_arrays(record.arrays))
-    if not made.paths:
-        return None
-    shelf: Shelf[tuple[int, int, object], Fared] = reach.open("held to", lambda: Shelf(_KEPT))
+    shelf: Shelf[tuple[int, int, object], Held | None] = reach.open("held to", lambda: Shelf(_KEPT))
 
-    def look() -> Fared:
+    def look() -> Held | None:
+        _, made = shown.load(reach, record.id)
+        if made is None or not made.paths:
+            return None
         with reach.database.session() as session:
-            paths = records.paths_of(session, outlook_id, made.horizon)
+            paths = records.paths_of(session, record.id, made.horizon)
         times = made.panel.axis.times(made.origin + np.arange(made.horizon))
         truth = came(times, made.panel.keys, reach.panel(latest.id))
         with reach.computing():
-            return fared(made.arrays["mean"], paths, made.ranges(), truth)
+            found = fared(made.arrays["mean"], paths, made.ranges(), truth)
+        return Held(made, latest, latest.id != record.dataset_id, found)
 
-    found = shelf.get((outlook_id, latest.id, record.finished), look)
-    return Held(made, latest, latest.id != record.dataset_id, found)
+    return shelf.get((record.id, latest.id, record.document.get("seed")), look)
 
 
 def earlier(reach: Resources, project_id: int) -> list[tuple[OutlookRecord, Held | None]]:
@@ -88,4 +87,4 @@ def earlier(reach: Resources, project_id: int) -> list[tuple[OutlookRecord, Held
     with reach.database.session() as session:
         get_project(session, project_id)
         found = records.outlooks_of(session, project_id)
-    return [(each, held_to(reach, each.id) if each.state == "done" else None) for each in found]
+    return [(each, held_to(reach, each)) for each in found]

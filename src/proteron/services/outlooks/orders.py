@@ -3,19 +3,21 @@
 from sqlalchemy.orm import Session
 
 from proteron.core.errors import SettingsError
-from proteron.core.experiment import Judging, OutlookSettings
+from proteron.core.experiment import OutlookSettings
+from proteron.core.forecasters import Forecaster
 from proteron.core.forecasters.ahead import Lack, lacking, require_ahead
 from proteron.core.outlook import arrays_of, continued
 from proteron.core.outlook.limits import Limits
 from proteron.core.panel import Panel
 from proteron.records import experiments
 from proteron.records import outlooks as records
-from proteron.records.database import ConflictError, pack_arrays
+from proteron.records.database import pack_arrays
 from proteron.records.datasets import get_dataset
 from proteron.records.models import Dataset, Experiment, OutlookRecord
 from proteron.records.projects import choose
 from proteron.runner.work.outlooks import OutlookWork
 from proteron.services.experiments import judging_of
+from proteron.services.outlooks import held_to, shown
 from proteron.services.outlooks.learned import drawn_as, seen_by
 from proteron.services.resources import Resources
 
@@ -30,44 +32,55 @@ def order(reach: Resources, experiment_id: int, asked: OutlookSettings, dataset_
     """
     with reach.database.session() as session:
         experiment = experiments.get_experiment(session, experiment_id)
-        judging = judging_of(experiment)
-        judging.entry(str(asked.contender))
         Limits(asked.floor, asked.ceiling, asked.whole)
-        chosen = experiment.dataset_id if dataset_id is None else _later(session, experiment, dataset_id)
-        panel, horizon = _ahead(reach.panel(chosen), judging, asked)
-        require_ahead(panel, judging.entry(str(asked.contender)).contender.forecaster, horizon)
-        record = records.add_outlook(session, experiment, asked.document(), chosen)
-        stands = {"outlook_id": record.id} | ({} if dataset_id is None else {"dataset_id": chosen})
+        require_ahead(*_ahead(reach, session, experiment, asked, dataset_id))
+        record = records.add_outlook(session, experiment, asked.document(), dataset_id)
+        stands = {"outlook_id": record.id} | ({} if dataset_id is None else {"dataset_id": dataset_id})
         choose(session, experiment.project_id, stands)
     reach.queue.defer_outlook(record.id)
     return record
 
 
-def _later(session: Session, experiment: Experiment, dataset_id: int) -> int:
-    """A version of an experiment's data; raises `SettingsError` for other data."""
+def refit(reach: Resources, outlook_id: int) -> OutlookRecord:
+    """Queue an outlook as an earlier one was asked for, as far ahead, on the newest version of its data and all of it.
+
+    Raises what `order` does.
+    """
+    made = shown.made(reach, outlook_id)
+    new = {"until": None, "to": None, "scenario": None, "horizon": made.horizon}
+    asked = OutlookSettings.parse(made.record.document).model_copy(update=new)
+    return order(reach, made.record.experiment_id, asked, held_to.newer(reach, made.record.dataset_id))
+
+
+def _require_later(session: Session, experiment: Experiment, dataset_id: int) -> None:
+    """Raise `SettingsError` for other data than a version of an experiment's."""
     found: Dataset | None = get_dataset(session, dataset_id)
     while found is not None and found.id != experiment.dataset_id:
         found = None if found.parent_id is None else session.get(Dataset, found.parent_id)
     if found is None:
         raise SettingsError("This is no later version of the experiment's data.", field="dataset_id")
-    return dataset_id
 
 
-def _ahead(panel: Panel, judging: Judging, asked: OutlookSettings) -> tuple[Panel, int]:
-    """What is known for an outlook, with what is ahead as it asks for, and for how many steps."""
-    cut = panel.cut_at(asked.until)
+def _ahead(
+    reach: Resources, session: Session, experiment: Experiment, asked: OutlookSettings, dataset_id: int | None = None
+) -> tuple[Panel, Forecaster, int]:
+    """What is known for an outlook, with what is ahead as it asks for; by whom, and for how many steps."""
+    if dataset_id is not None:
+        _require_later(session, experiment, dataset_id)
+    judging = judging_of(experiment)
+    contender = judging.entry(str(asked.contender)).contender
+    cut = reach.panel(dataset_id or experiment.dataset_id).cut_at(asked.until)
     horizon = asked.steps(cut) or judging.folds.horizon
-    known = continued(cut, judging.entry(str(asked.contender)).contender, horizon, asked.ahead)
-    return (known if asked.scenario is None else asked.scenario.applied(known, horizon)), horizon
+    known = continued(cut, contender, horizon, asked.ahead)
+    as_said = known if asked.scenario is None else asked.scenario.applied(known, horizon)
+    return as_said, contender.forecaster, horizon
 
 
-def lacks(reach: Resources, experiment_id: int, asked: OutlookSettings, dataset_id: int | None = None) -> list[Lack]:
+def lacks(reach: Resources, experiment_id: int, asked: OutlookSettings) -> list[Lack]:
     """What an outlook would lack of columns that are known ahead, before it is ordered."""
     with reach.database.session() as session:
         experiment = experiments.get_experiment(session, experiment_id)
-    judging = judging_of(experiment)
-    panel, horizon = _ahead(reach.panel(dataset_id or experiment.dataset_id), judging, asked)
-    return lacking(panel, judging.entry(str(asked.contender)).contender.forecaster, horizon)
+        return lacking(*_ahead(reach, session, experiment, asked))
 
 
 def stop(reach: Resources, outlook_id: int) -> OutlookRecord:
@@ -85,10 +98,5 @@ def redraw(reach: Resources, outlook_id: int, seed: int) -> None:
     panel, asked = seen_by(reach, outlook_id)
     made = drawn_as(reach, outlook_id, asked.model_copy(update={"seed": seed}), panel)
     with reach.database.session() as session:
-        record = records.get_outlook(session, outlook_id, lock=True)
-        if record.state != "done":
-            raise ConflictError("This outlook is not finished yet.", field="state")
-        record.document = {**record.document, "seed": seed}
-        record.arrays = pack_arrays(arrays_of(made))
         records.keep_paths(session, outlook_id, made.paths)
-        records.finish_outlook(session, outlook_id, "done", record.arrays)
+        records.draw_anew(session, outlook_id, seed, pack_arrays(arrays_of(made)))

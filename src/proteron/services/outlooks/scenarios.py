@@ -25,18 +25,19 @@ def keep(reach: Resources, outlook_id: int, scenario: Scenario) -> OutlookRecord
     Raises `SettingsError` for edits that do not fit, `ConflictError` for an outlook that is not there yet, or for a
     scenario of a scenario.
     """
+    with reach.database.session() as session:
+        if records.state_of(session, outlook_id)[1] != outlook_id:
+            raise ConflictError("This is a scenario itself: make another of what it belongs to.", field="name")
     panel, plain = seen_by(reach, outlook_id)
     asked = plain.model_copy(update={"scenario": scenario})
     made = drawn_as(reach, outlook_id, asked, panel)
     with reach.database.session() as session:
         base = records.get_outlook(session, outlook_id, lock=True)
-        if base.of_id is not None:
-            raise ConflictError("This is a scenario itself: make another of what it belongs to.", field="name")
         others = records.scenarios_of(session, outlook_id)
-        for each in others:
-            if each.document["scenario"]["name"] == scenario.name:
-                session.delete(each)
-        if len(others) >= _MOST:
+        same = [each for each in others if each.document["scenario"]["name"] == scenario.name]
+        for each in same:
+            session.delete(each)
+        if len(others) - len(same) >= _MOST:
             raise SettingsError(f"An outlook has at most {_MOST} scenarios.", field="name")
         experiment = get_experiment(session, base.experiment_id)
         record = records.add_outlook(session, experiment, asked.document(), base.dataset_id, base.id)

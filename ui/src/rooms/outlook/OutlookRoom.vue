@@ -9,7 +9,6 @@ import { useView } from '../../state/view'
 import RoomFrame from '../../widgets/RoomFrame.vue'
 import { useExperiment } from '../walkforward/useExperiment'
 import AheadLane from './AheadLane.vue'
-import { asUsual } from './asked'
 import OutlookFacts from './OutlookFacts.vue'
 import OutlookTables from './OutlookTables.vue'
 import { useOutlook } from './useOutlook'
@@ -38,21 +37,23 @@ const lanes = computed(() => [
   })),
 ])
 
-async function make(body: Shapes['NewOutlook'], experiment_id = experiment.value?.id) {
-  if (!experiment_id) return
-  const params = { path: { experiment_id } }
+async function make(body: Shapes['NewOutlook']) {
+  if (!experiment.value) return
+  const params = { path: { experiment_id: experiment.value.id } }
   const made = await attempt(() =>
     unwrap(client.POST('/api/v1/experiments/{experiment_id}/outlooks', { params, body })),
   )
   if (made) await store.reload()
 }
 const look = (outlook_id: number) => void store.choose({ outlook_id })
-/** The same contender, as far ahead, learned on the newest version of its data. */
-function refit() {
-  const now = made.value
-  if (!now) return
-  const body = { ...asUsual(now.contender), horizon: now.times.length, dataset_id: now.newer ?? null }
-  void make(body, now.experiment_id)
+/** The same, as far ahead, learned on the newest version of its data. */
+async function refit() {
+  if (!made.value) return
+  const params = { path: { outlook_id: made.value.of ?? made.value.id } }
+  const again = await attempt(() =>
+    unwrap(client.POST('/api/v1/outlooks/{outlook_id}/refit', { params, body: {} })),
+  )
+  if (again) await store.reload()
 }
 async function redraw() {
   if (!made.value) return
@@ -87,7 +88,7 @@ watchEffect(() => {
     p: () => (bundled.value = !bundled.value),
     d: () => void redraw(),
     s: nextScenario,
-    f: refit,
+    f: () => void refit(),
   }
 })
 onBeforeUnmount(() => {

@@ -15,5 +15,4 @@ export const asUsual = (contender: string): Shapes['NewOutlook'] => ({
   paths: 1000,
   joint: true,
   seed: null,
-  dataset_id: null,
 })
