@@ -22,9 +22,10 @@ from proteron.core.forecasters.influence import (
 )
 from proteron.core.forecasters.learned_ranges import shares_of_levels
 from proteron.core.forecasters.pictures import Picture
+from proteron.core.forecasters.window_parts import by_source
 from proteron.core.panel import Covariate, Floats, Panel
 from proteron.core.timeline import CYCLES, Ints
-from proteron.core.windows import CalendarCycle, Feature, Static, Table, WindowPlan, default_plan
+from proteron.core.windows import CalendarCycle, Static, Table, WindowPlan, default_plan
 
 _ROWS_AT_ONCE = 8192
 _CELLS_AT_ONCE = 4_000_000
@@ -291,25 +292,17 @@ class WindowForecaster(Forecaster):
 
     def parts(self, state: ForecasterState, panel: Panel, key: str, origin: int, horizon: int) -> dict[str, Floats]:
         """What a flat forecast is made of, by what the features read, (horizon,) each; empty where nothing tells."""
-        alone, out = panel.select([panel.index(key)]), dict[str, Floats]()
+        alone = panel.select([panel.index(key)])
         for at in self._pieces(state, alone, np.array([origin])):
-            if not len(at.chunk):
-                continue
-            seen: list[Floats] = []
-            self._ahead(state, at.plan, at.scaled, at.points, at.series, at.row, horizon, seen=seen)
-            block = len(at.plan.horizon)
-            if at.plan.horizon != tuple(range(1, block + 1)):
+            block, seen = len(at.plan.horizon), list[Floats]()
+            if not len(at.chunk) or at.plan.horizon != tuple(range(1, block + 1)):
                 return {}
-            groups = [_read_by(feature) for feature in at.plan.features for _ in feature.names]
-            out = {name: np.zeros(horizon) for name in ("level", *groups)}
-            for step in range(horizon):
-                told = self.shares_in(state, at.row, seen[step // block][0], step % block)
-                if told is None:
-                    return {}
-                out["level"][step] = told[1] * at.spread + at.level
-                for name, share in zip(groups, told[0].tolist(), strict=True):
-                    out[name][step] += share * at.spread
-        return out
+            self._ahead(state, at.plan, at.scaled, at.points, at.series, at.row, horizon, seen=seen)
+            steps = range(horizon)
+            told = [self.shares_in(state, at.row, seen[step // block][0], step % block) for step in steps]
+            known = [each for each in told if each is not None]
+            return by_source(at.plan.features, known, at.spread, at.level) if len(known) == horizon else {}
+        return {}
 
     def scaled_ends(
         self, state: ForecasterState, features: Floats, levels: Sequence[float], level: float, spread: float
@@ -420,16 +413,6 @@ class _Piece:
     def features(self) -> Floats:
         """Scaled features (n_rows, n_features)."""
         return self.learner.written(self.state, self.plan, self.scaled, self.points, self.series)
-
-
-def _read_by(feature: Feature) -> str:
-    """What a feature reads, in words: the series itself, the calendar, a column."""
-    if isinstance(feature, CalendarCycle):
-        return feature.field.replace("_", " ")
-    return feature.columns[0] if feature.columns else _READS.get(feature.kind, "its own past")
-
-
-_READS = {"fourier": "season", "occasion": "occasions", "static": "who it is"}
 
 
 def latest_lags(plan: WindowPlan) -> int:
