@@ -57,6 +57,11 @@ def test_the_demo_shows_one_outlook_that_held_and_one_that_drifted(quiet: Page, 
     expect(page.locator("tr", has=page.get_by_role("cell", name="steps ahead", exact=True))).to_contain_text("48")
     listed.nth(1).get_by_role("button").click()
     expect(held).to_contain_text("Has drifted since")
+    beyond = page.get_by_role("complementary", name="Inspector").evaluate(
+        "i => i.scrollHeight - i.scrollTop - i.lastElementChild.getBoundingClientRect().bottom"
+        " + i.getBoundingClientRect().top"
+    )
+    assert beyond < 40, "it scrolls as far as there is something to see"
 
 
 def test_one_key_refits_on_the_newest_data(quiet: Page, stack: Stack, mine: int) -> None:  # noqa: F811

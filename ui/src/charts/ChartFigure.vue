@@ -63,23 +63,26 @@ const menu = (event: Event) =>
       <div ref="host" class="canvas"></div>
       <slot />
     </div>
-    <table class="sr-only">
-      <caption>
-        {{
-          title
-        }}{{
-          rows.length > SAID ? `, the first ${SAID} of ${rows.length} values` : ''
-        }}
-      </caption>
-      <tbody>
-        <tr>
-          <th v-for="each in head" :key="each" scope="col">{{ each }}</th>
-        </tr>
-        <tr v-for="(row, i) in rows.slice(0, SAID)" :key="i">
-          <component :is="k ? 'td' : 'th'" v-for="(cell, k) in row" :key="k">{{ cell }}</component>
-        </tr>
-      </tbody>
-    </table>
+    <!-- Around the table, which would be as high as its rows and make the panel it stands in scroll. -->
+    <div class="sr-only">
+      <table>
+        <caption>
+          {{
+            title
+          }}{{
+            rows.length > SAID ? `, the first ${SAID} of ${rows.length} values` : ''
+          }}
+        </caption>
+        <tbody>
+          <tr>
+            <th v-for="each in head" :key="each" scope="col">{{ each }}</th>
+          </tr>
+          <tr v-for="(row, i) in rows.slice(0, SAID)" :key="i">
+            <component :is="k ? 'td' : 'th'" v-for="(cell, k) in row" :key="k">{{ cell }}</component>
+          </tr>
+        </tbody>
+      </table>
+    </div>
   </figure>
 </template>
 
